@@ -49,6 +49,7 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             "risk, notional or movement, of the basis or of equity",
             "%",
             only={"method": ("risk_percent", "volatility", "notional_percent")},
+            example="0.6",
         ),
     ] = None
     basis: Annotated[
@@ -56,21 +57,37 @@ class SizeRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ] = "equity"
     amount: Annotated[
         float | None,
-        help_text("the risk, or the notional", "money", only={"method": ("risk_money", "invest")}),
+        help_text(
+            "the risk, or the notional",
+            "money",
+            only={"method": ("risk_money", "invest")},
+            example="385",
+        ),
     ] = None
     risk: Annotated[
         float | None,
-        help_text("what may be lost at the stop", "money", only={"method": ("invest",)}),
+        help_text(
+            "what may be lost at the stop", "money", only={"method": ("invest",)}, example="150"
+        ),
     ] = None
     multiple: Annotated[
         float | None,
         help_text(
-            "how many ATR the percentage stands for", "ATR", only={"method": ("volatility",)}
+            "how many ATR the percentage stands for",
+            "ATR",
+            only={"method": ("volatility",)},
+            example="2.5",
         ),
     ] = None
     qty: Annotated[
         Decimal | None,
-        help_text("a whole number of steps", "units", name="Quantity", only={"method": ("fixed",)}),
+        help_text(
+            "a whole number of steps",
+            "units",
+            name="Quantity",
+            only={"method": ("fixed",)},
+            example="2",
+        ),
     ] = None
 
     NEEDS = {
@@ -125,26 +142,37 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         ),
     ] = "fit"
     max_notional_percent: Annotated[
-        float | None, help_text("most notional of one trade", "% of equity", name="Most notional")
+        float | None,
+        help_text("most notional of one trade", "% of equity", name="Most notional", example="300"),
     ] = None
     max_margin_percent: Annotated[
-        float | None, help_text("most margin of one trade", "% of free margin", name="Most margin")
+        float | None,
+        help_text("most margin of one trade", "% of free margin", name="Most margin", example="50"),
     ] = None
     max_heat_percent: Annotated[
         float | None,
-        help_text("most heat of all trades, the new one included", "% of equity", name="Most heat"),
+        help_text(
+            "most heat of all trades, the new one included",
+            "% of equity",
+            name="Most heat",
+            example="3",
+        ),
     ] = None
     max_currency_heat_percent: Annotated[
         float | None,
         help_text(
-            "the same for each currency of exposure", "% of equity", name="Most heat by currency"
+            "the same for each currency of exposure",
+            "% of equity",
+            name="Most heat by currency",
+            example="2",
         ),
     ] = None
     max_positions: Annotated[
-        int | None, help_text("most trades open at once", "trades", name="Most trades")
+        int | None, help_text("most trades open at once", "trades", name="Most trades", example="6")
     ] = None
     max_rate_age_s: Annotated[
-        float | None, help_text("oldest conversion rate a size may use", "s", name="Oldest rate")
+        float | None,
+        help_text("oldest conversion rate a size may use", "s", name="Oldest rate", example="60"),
     ] = None
     never_widen: Annotated[
         bool, help_text("never widen a stop, not even by hand", name="Never widen a stop")
@@ -155,6 +183,7 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             "new plans hold their lines here, behind a backstop this far away",
             "R, more than 1",
             name="Backstop",
+            example="2",
         ),
     ] = None
     hold_settle_ms: Annotated[
@@ -194,9 +223,13 @@ class Policy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Money in `currency`; rates keyed 'AAA/BBB' as units of BBB for one AAA."""
 
-    currency: Annotated[str, help_text("the account's currency, three letters")]
-    equity: Annotated[float, help_text("balance and floating profit at the start", "money")]
-    balance: Annotated[float | None, help_text("money without floating profit", "money")] = None
+    currency: Annotated[str, help_text("the account's currency, three letters", example="CHF")]
+    equity: Annotated[
+        float, help_text("balance and floating profit at the start", "money", example="64000")
+    ]
+    balance: Annotated[
+        float | None, help_text("money without floating profit", "money", example="64000")
+    ] = None
     margin_used: Annotated[
         float, help_text("margin already in use", "money", name="Margin in use")
     ] = 0.0
@@ -211,12 +244,13 @@ class Account(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         ),
     ] = 252
     rates: Annotated[
-        dict[str, float | Rate], help_text("mid conversion rates, as AAA/BBB = 0.88, ...")
+        dict[str, float | Rate],
+        help_text("mid conversion rates, as AAA/BBB = 0.88, ...", example="EUR/CHF = 0.94"),
     ] = {}
     size: SizeRule = SizeRule(percent=0.5)
     costs: Costs = Costs()
     policy: Policy = Policy()
-    name: Annotated[str, help_text("what the account is called")] = ""
+    name: Annotated[str, help_text("what the account is called", example="Own")] = ""
 
     def __post_init__(self) -> None:
         for key, text, most in (

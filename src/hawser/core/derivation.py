@@ -13,14 +13,15 @@ from hawser.core.fx import used
 from hawser.core.instrument import Instrument
 from hawser.core.size_terms import SizeRequest, Sizing
 
-AT_RISK = "at risk"  # begins the label of the step that tells the whole risk
+AT_RISK = "at_risk"  # the step that tells the whole risk
 
 
 class DerivationStep(msgspec.Struct, frozen=True):
-    """One line of the reckoning: what, and the figure with its unit."""
+    """One line of the reckoning: what, the figure with its unit, and which step it is."""
 
     label: str
     figure: str
+    code: str
 
 
 def derivation(request: SizeRequest, sizing: Sizing) -> tuple[DerivationStep, ...]:
@@ -29,21 +30,27 @@ def derivation(request: SizeRequest, sizing: Sizing) -> tuple[DerivationStep, ..
     currency = account.currency
     steps = [
         _budget_step(account, instrument, sizing),
-        DerivationStep(_stop_label(request), instrument.price(sizing.stop)),
+        DerivationStep(_stop_label(request), instrument.price(sizing.stop), "stop"),
     ]
-    steps.append(DerivationStep("R, entry to stop", f"{sizing.r_ticks} t"))
+    steps.append(DerivationStep("R, entry to stop", f"{sizing.r_ticks} t", "r"))
     steps.append(
-        DerivationStep("1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}")
+        DerivationStep(
+            "1 tick \u00d7 1 unit", f"{sizing.tick_value:.6g}{fg.GROUP}{currency}", "tick_value"
+        )
     )
     steps += _rates(request)
     if sizing.slippage_ticks:
         steps.append(
-            DerivationStep("expected slippage, in and out", f"{sizing.slippage_ticks:g} t")
+            DerivationStep(
+                "expected slippage, in and out", f"{sizing.slippage_ticks:g} t", "slippage"
+            )
         )
     steps += _rungs(request, sizing) if sizing.rungs else _quantity(request, sizing)
     bound = [cap for cap in sizing.caps if cap.bound]
     steps += [
-        DerivationStep(f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units")
+        DerivationStep(
+            f"cut by {cap.name.replace('_', ' ')}", f"{instrument.qty(cap.steps)} units", "cap"
+        )
         for cap in bound
     ]
     return (*steps, *_whole(request, sizing))
@@ -57,7 +64,7 @@ def _rates(request: SizeRequest) -> list[DerivationStep]:
         mid, age_s = (rate.mid, rate.age_s) if isinstance(rate, Rate) else (rate, 0.0)
         whose = ", from the account's file" if isinstance(rate, FiledRate) else ""
         age = f", {fg.duration(int(age_s) * SECOND)} old" if age_s >= 1 else ""
-        found.append(DerivationStep(f"1 {source} in {target}{whose}{age}", f"{mid:.6g}"))
+        found.append(DerivationStep(f"1 {source} in {target}{whose}{age}", f"{mid:.6g}", "rate"))
     return found
 
 
@@ -69,19 +76,22 @@ def _quantity(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     qty = sizing.steps * instrument.step_size
     fees = sizing.risk_money - qty * (sizing.r_ticks + sizing.slippage_ticks) * sizing.tick_value
     if fees > 0:
-        steps.append(DerivationStep("commission, in and out", fg.money(fees, currency)))
-    steps.append(DerivationStep("risk of 1 unit", fg.money(sizing.risk_per_unit, currency)))
+        steps.append(DerivationStep("commission, in and out", fg.money(fees, currency), "fees"))
+    steps.append(
+        DerivationStep("risk of 1 unit", fg.money(sizing.risk_per_unit, currency), "unit_risk")
+    )
     if sizing.budget is not None:
         exact = fg.number(sizing.budget / sizing.risk_per_unit, instrument.qty_digits + 2)
         label = (
             f"{fg.amount(sizing.budget, currency)} \u00f7 "
             f"{fg.amount(sizing.risk_per_unit, currency)}"
         )
-        steps.append(DerivationStep(label, f"{exact} units"))
+        steps.append(DerivationStep(label, f"{exact} units", "quotient"))
         steps.append(
             DerivationStep(
                 f"down to the step {instrument.qty_step}",
                 f"{instrument.qty(sizing.asked_steps)} units",
+                "step",
             )
         )
     return steps
@@ -99,11 +109,16 @@ def _rungs(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
             DerivationStep(
                 f"rung {rung.number} at {instrument.price(rung.level)}",
                 f"{instrument.qty(rung.steps)} units",
+                "rung",
             )
         )
         out = instrument.price(rung.target) if rung.target > 0 else "no price above zero"
-        found.append(DerivationStep(f"  average {average}, out at", out))
-        found.append(DerivationStep("  stopped then", fg.money(-rung.worst, currency, sign=True)))
+        found.append(DerivationStep(f"  average {average}, out at", out, "rung_average"))
+        found.append(
+            DerivationStep(
+                "  stopped then", fg.money(-rung.worst, currency, sign=True), "rung_stopped"
+            )
+        )
     return found
 
 
@@ -113,19 +128,21 @@ def _whole(request: SizeRequest, sizing: Sizing) -> list[DerivationStep]:
     basis = (
         account.size.basis.replace("_", " ") if account.size.method == "risk_percent" else "equity"
     )
-    label = f"{AT_RISK} = {fg.percent(sizing.risk_percent, 3)} of {basis}"
-    steps.append(DerivationStep(label, fg.money(sizing.risk_money, currency)))
+    label = f"at risk = {fg.percent(sizing.risk_percent, 3)} of {basis}"
+    steps.append(DerivationStep(label, fg.money(sizing.risk_money, currency), AT_RISK))
     steps.append(
         DerivationStep(
             f"notional, {fg.percent(sizing.equity_used_percent)} of equity",
             fg.money(sizing.notional, currency),
+            "notional",
         )
     )
-    steps.append(DerivationStep("margin", fg.money(sizing.margin, currency)))
+    steps.append(DerivationStep("margin", fg.money(sizing.margin, currency), "margin"))
     steps.append(
         DerivationStep(
             f"spread {request.ask - request.bid} t",
             f"{fg.percent(sizing.spread_percent_of_r)} of R",
+            "spread",
         )
     )
     return steps
@@ -138,11 +155,13 @@ def _budget_step(account: Account, instrument: Instrument, sizing: Sizing) -> De
         assert sizing.budget is not None
         basis = fg.amount(sizing.basis_money, account.currency)
         label = f"{rule.basis.replace('_', ' ')} {basis} \u00d7 {rule.percent:g} %"
-        return DerivationStep(label, fg.money(sizing.budget, account.currency))
+        return DerivationStep(label, fg.money(sizing.budget, account.currency), "budget")
     if sizing.budget is not None:
-        return DerivationStep("risk budget", fg.money(sizing.budget, account.currency))
+        return DerivationStep("risk budget", fg.money(sizing.budget, account.currency), "budget")
     return DerivationStep(
-        f"size by {rule.method.replace('_', ' ')}", f"{instrument.qty(sizing.asked_steps)} units"
+        f"size by {rule.method.replace('_', ' ')}",
+        f"{instrument.qty(sizing.asked_steps)} units",
+        "budget",
     )
 
 

@@ -79,19 +79,25 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
     """An instrument. `tick` and `qty_step` are exact decimals; their written decimals are its
     digits."""
 
-    symbol: Annotated[str, help_text("what it is called at the venue")]
+    symbol: Annotated[str, help_text("what it is called at the venue", example="CAD/CHF")]
     kind: Annotated[
         Kind,
         help_text(
             "what kind of instrument it is", words={"fx": "currency pair", "equity": "share"}
         ),
     ]
-    quote: Annotated[str, help_text("currency its price is in", name="Quote currency")]
+    quote: Annotated[
+        str, help_text("currency its price is in", name="Quote currency", example="CHF")
+    ]
     tick: Annotated[
-        Decimal, help_text("smallest step of its price; its decimals are those shown", "price")
+        Decimal,
+        help_text(
+            "smallest step of its price; its decimals are those shown", "price", example="0.00001"
+        ),
     ]
     multiplier: Annotated[
-        float, help_text("quote currency that one unit gains when the price rises by 1")
+        float,
+        help_text("quote currency that one unit gains when the price rises by 1", example="100000"),
     ]
     qty_step: Annotated[
         Decimal,
@@ -99,17 +105,26 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
             "smallest step of its quantity; its decimals are those shown",
             "units",
             name="Quantity step",
+            example="0.01",
         ),
     ]
     qty_min: Annotated[
-        Decimal, help_text("least quantity of one order", "units", name="Least quantity")
+        Decimal,
+        help_text("least quantity of one order", "units", name="Least quantity", example="0.01"),
     ]
     qty_max: Annotated[
-        Decimal, help_text("greatest quantity of one order", "units", name="Greatest quantity")
+        Decimal,
+        help_text(
+            "greatest quantity of one order", "units", name="Greatest quantity", example="50"
+        ),
     ]
-    margin_rate: Annotated[float, help_text("margin as a fraction of notional", "fraction")]
-    name: Annotated[str, help_text("its name in words")] = ""
-    base: Annotated[str | None, help_text("a pair's base currency", name="Base currency")] = None
+    margin_rate: Annotated[
+        float, help_text("margin as a fraction of notional", "fraction", example="0.05")
+    ]
+    name: Annotated[str, help_text("its name in words", example="Canadian dollar")] = ""
+    base: Annotated[
+        str | None, help_text("a pair's base currency", name="Base currency", example="CAD")
+    ] = None
     min_stop_ticks: Annotated[
         int,
         help_text(
@@ -119,12 +134,16 @@ class Instrument(msgspec.Struct, frozen=True, dict=True, forbid_unknown_fields=T
         ),
     ] = 0
     currencies: Annotated[
-        tuple[str, ...], help_text("currencies whose news concerns it, as CAD, CHF")
+        tuple[str, ...],
+        help_text("currencies whose news concerns it, as CAD, CHF", example="CAD, CHF"),
     ] = ()
     commission: Commission = Commission()
     sessions: Annotated[
         tuple[WeeklySession, ...],
-        help_text("weekly opening hours, as mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00"),
+        help_text(
+            "weekly opening hours, as mon-fri 08:00-16:30 Europe/London; sun 22:00-24:00",
+            example="mon-fri 08:00-16:30 Europe/London",
+        ),
     ] = ()
 
     def __post_init__(self) -> None:

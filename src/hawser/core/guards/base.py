@@ -39,12 +39,14 @@ class Guard(
     FIRST: ClassVar[dict[str, object]] = {}
     LOOSER: ClassVar[dict[str, int]] = {}
 
-    name: Annotated[str, help_text("the guard's name; each has its own")]
+    name: Annotated[str, help_text("the guard's name; each has its own", example="Day loss")]
     on: Annotated[bool, help_text("on or off")] = True
     instruments: Annotated[
-        tuple[str, ...], help_text("the instruments it watches; empty: all")
+        tuple[str, ...], help_text("the instruments it watches; empty: all", example="CAD/CHF")
     ] = ()
-    sources: Annotated[tuple[str, ...], help_text("the signal sources it watches; empty: all")] = ()
+    sources: Annotated[
+        tuple[str, ...], help_text("the signal sources it watches; empty: all", example="by hand")
+    ] = ()
     then: Annotated[
         tuple[Then, ...],
         help_text(

@@ -99,7 +99,10 @@ def _says(rules: tuple[Basket, ...], rig: Rig) -> list[str]:
 
 
 def amount_blank(key: str, name: str) -> Blank:
-    text = "Money such as 900, or a percentage of equity such as 1.5 %; empty: none"
+    text = (
+        f"All trades of the basket are closed once so much is {name}: money such as 900, or a "
+        "percentage of equity such as 1.5 %; empty: no such limit"
+    )
     return Blank(key, name, text, read_amount, "")
 
 
@@ -113,7 +116,12 @@ SECTION = Section(
         "lost or",
         amount_blank("target", "won"),
         "won, looked at on",
-        one_of("basis", "looked at on", tuple(BASES)),
+        one_of(
+            "basis",
+            "looked at on",
+            "When the basket's result is compared with its limits",
+            tuple(BASES),
+        ),
     ),
     empty="none",
     make=lambda values: Basket(values["stop"], values["target"], BASES[values["basis"]]),

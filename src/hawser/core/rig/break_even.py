@@ -64,7 +64,12 @@ SECTION = Section(
             "2",
         ),
         "t, costs on top",
-        one_of("cover_costs", "costs on top", YES),
+        one_of(
+            "cover_costs",
+            "costs on top",
+            "Whether both commissions and both slippages are added, so that nothing is lost there",
+            YES,
+        ),
     ),
     empty="none",
     make=lambda values: BreakEven(

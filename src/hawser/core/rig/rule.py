@@ -64,16 +64,9 @@ def as_typed(text: str) -> str:
     return text
 
 
-def one_of(key: str, name: str, choices: tuple[str, ...], first: str = "") -> Blank:
-    """A blank with a choice."""
-    return Blank(
-        key=key,
-        name=name,
-        help=f"One of {', '.join(choices)}",
-        read=as_typed,
-        first=first or choices[0],
-        choices=choices,
-    )
+def one_of(key: str, name: str, help: str, choices: tuple[str, ...]) -> Blank:
+    """A blank with a choice; the first is what stands there."""
+    return Blank(key=key, name=name, help=help, read=as_typed, first=choices[0], choices=choices)
 
 
 def after_blank() -> Blank:

@@ -73,7 +73,13 @@ SECTION = Section(
         "leave after",
         Blank("bars", "bars", "Completed bars, the entry's own included", _maybe, "200"),
         "bars, before the hours end:",
-        one_of("until", "before", tuple(UNTIL)),
+        one_of(
+            "until",
+            "before",
+            "Whether the trade is closed a little before each session of its instrument ends, or "
+            "before the last of the week",
+            tuple(UNTIL),
+        ),
     ),
     empty="no limit",
     make=_make_time,

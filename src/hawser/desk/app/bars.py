@@ -7,6 +7,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import explain
 from hawser.desk.common.reason import ReasonField
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
@@ -43,6 +44,8 @@ class HaltBar(QWidget):
         self.button = QPushButton("Re-arm entries")
         self.reason = ReasonField("Reason for re-arming", self.button)
         self.reason.said.connect(self.rearm)
+        explain(self, "rearm", tip=False)
+        explain(self.reason, "rearm")
         row.addWidget(self.text)
         row.addWidget(self.reason, 1)
         row.addWidget(self.button)
@@ -181,7 +184,7 @@ class FootBar(QWidget):
         for part in (self._caption, self.clock, paced, self.link):
             row.addWidget(part)
         row.addStretch(1)
-        finder = Label("Ctrl+K  all commands")
+        finder = Label("F1  help    Ctrl+K  all commands")
         finder.setProperty("role", "second")
         row.addWidget(finder)
         row.addWidget(self.themes)

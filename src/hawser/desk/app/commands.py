@@ -12,6 +12,8 @@ from hawser.desk.app.finder import Action
 from hawser.desk.app.stations import HELM, STATIONS
 from hawser.desk.app.window import Window
 
+MOST_PAGES = 8  # of the help, behind what can be done
+
 
 class Commands:
     """The commands of one window, made anew each time they are asked for: they follow what there
@@ -27,6 +29,20 @@ class Commands:
             *self._of_stations(),
             *self._of_what_there_is(),
         ]
+
+    def help_for(self, words: str) -> list[Action]:
+        """Pages of the help about these words, and the search for more of them."""
+        from hawser.desk.models.topics.search import search
+
+        helper = self._window.help
+        pages = [
+            Action(f"Help: {one.title} ({one.place})", "", partial(helper.show, one.page))
+            for one in search(words, MOST_PAGES)
+        ]
+        more = Action(
+            f"Help: search for \u2018{words.strip()}\u2019", "", partial(helper.find, words)
+        )
+        return [*pages, more] if pages else []
 
     def _at(self, station: str, act: Callable[[], object]) -> Callable[[], None]:
         """Go to a station and do something there."""
@@ -89,6 +105,7 @@ class Commands:
             Action("Instrument: edit, import or export its file", "", window.edit_instrument),
             Action("Theme: swap Paper and Night watch", "", window.swap_theme),
             Action("First steps: to a protected trade", "", window.first_steps.begin),
+            Action("Help: contents", "F1", partial(window.help.show, None)),
             Action("Doctor: what is wrong here, if anything", "", window.show_doctor),
             *window.simulation.actions(),
             Action("Quit Hawser", "Ctrl+Q", window.close),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -9,12 +11,16 @@ from hawser.core import figures as fg
 from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.errors import BadInput
 from hawser.core.typed_numbers import any_number
+from hawser.desk.common.explained import explain_later
 from hawser.desk.common.words import Label
+from hawser.desk.models.topics.topic import topic_of_key
 from hawser.formats.declared import as_read
 
 CURRENCY = "CHF"  # what the demo's market has rates to
 MOST_AT_ONCE = 6  # risks of one trade that may be open at once
 MOST_PERCENT = 10  # more is a slip of the hand
+
+KEYS = ("name", "equity", "size.percent")  # what is asked for, as its file calls it
 
 
 class EmptyAccountPage(QWidget):
@@ -45,6 +51,7 @@ class EmptyAccountPage(QWidget):
             label = Label(text)
             label.setBuddy(field)
             field.setFixedWidth(180)
+            explain_later(field, partial(topic_of_key, Account, KEYS[row], "The first start"))
             field.textChanged.connect(self._say)
             field.returnPressed.connect(self._want)
             grid.addWidget(label, row, 0)

@@ -1,4 +1,5 @@
-"""The command finder: everything that can be done, found by a few letters."""
+"""The command finder: everything that can be done, found by a few letters; behind it what the help
+says about them."""
 
 from __future__ import annotations
 
@@ -7,7 +8,14 @@ from typing import NamedTuple
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import explain
+from hawser.desk.common.list_rows import ONE_PX, NamedRows
+from hawser.desk.common.overlay import Overlay
+
+TOP, AROUND, MOST_PX = 72, 56, 440  # px: below the window's top; field and borders; at most
 
 
 class Action(NamedTuple):
@@ -34,17 +42,26 @@ def nearness(text: str, words: str) -> int:
     return 1 if plain.startswith(typed[0]) else 2
 
 
-class Finder(QFrame):
+class Finder(Overlay):
     """A panel over the window; Escape or leaving it puts it away."""
 
-    def __init__(self, parent: QWidget, actions: Callable[[], list[Action]]) -> None:
+    def __init__(
+        self,
+        parent: QWidget,
+        actions: Callable[[], list[Action]],
+        helps: Callable[[str], list[Action]],
+        appearance: Appearance,
+    ) -> None:
         super().__init__(parent)
-        self.setObjectName("panel")
-        self._actions = actions
+        self._actions, self._helps = actions, helps
+        self._offered: list[Action] = []
         self._found: list[Action] = []
         self.field, self.list = QLineEdit(), QListWidget()
+        self.list.setItemDelegate(NamedRows(appearance))
+        self.list.setUniformItemSizes(True)
         self.field.setPlaceholderText("What do you want to do?")
         self.field.setAccessibleName("Command finder")
+        explain(self.field, "finder", tip=False)
         self.field.textChanged.connect(self._find)
         self.list.itemActivated.connect(lambda _: self._run())
         self.list.itemClicked.connect(lambda _: self._run())
@@ -58,8 +75,7 @@ class Finder(QFrame):
     def open(self) -> None:
         parent = self.parentWidget()
         assert parent is not None
-        width = min(520, parent.width() - 40)
-        self.setGeometry((parent.width() - width) // 2, 72, width, 380)
+        self._offered = self._actions()  # as things are now: to gather them takes a moment
         self.field.clear()
         self._find("")
         self.show()
@@ -67,18 +83,29 @@ class Finder(QFrame):
         self.field.setFocus()
 
     def _find(self, words: str) -> None:
-        found = [action for action in self._actions() if matches(action.text, words)]
+        found = [action for action in self._offered if matches(action.text, words)]
         self._found = sorted(found, key=lambda action: nearness(action.text, words))
+        self._found += self._helps(words) if words.strip() else []
         self.list.clear()
         for action in self._found:
             self.list.addItem(
                 QListWidgetItem(f"{action.text}    {action.keys}" if action.keys else action.text)
             )
         if not self._found:
-            item = QListWidgetItem("No command has that name")
+            item = QListWidgetItem("No command and no page of the help has that name")
             item.setFlags(Qt.ItemFlag.NoItemFlags)
             self.list.addItem(item)
         self.list.setCurrentRow(0)
+        self._fit()
+
+    def _fit(self) -> None:
+        """As tall as the list, where that has room."""
+        parent = self.parentWidget()
+        assert parent is not None
+        width = min(520, parent.width() - 40)
+        wanted = self.list.count() * ONE_PX + AROUND
+        height = min(wanted, MOST_PX, parent.height() - TOP - 40)
+        self.setGeometry((parent.width() - width) // 2, TOP, width, height)
 
     def _run(self) -> None:
         row = self.list.currentRow()

@@ -7,7 +7,6 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QFrame,
     QHeaderView,
     QTableWidget,
     QTableWidgetItem,
@@ -15,12 +14,23 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from hawser.desk.common.explained import column_tip, explain, explain_columns
+from hawser.desk.common.overlay import Overlay
 from hawser.desk.common.words import Label
 from hawser.desk.models import figures as fg
 from hawser.engine.model import transitions as states
 from hawser.service.views.snapshot import Snapshot
 
 COLUMNS = ("instrument", "side", "units", "stop", "heat", "of equity", "locked")
+CODES = (
+    "across_instrument",
+    "side",
+    "heat_units",
+    "heat_stop",
+    "heat_money",
+    "heat_share",
+    "heat_locked",
+)
 
 
 def heat_rows(snapshot: Snapshot) -> list[tuple[str, ...]]:
@@ -71,12 +81,11 @@ def heat_rows(snapshot: Snapshot) -> list[tuple[str, ...]]:
     return rows
 
 
-class HeatPanel(QFrame):
+class HeatPanel(Overlay):
     """A panel under the waterline; Escape puts it away."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setObjectName("panel")
         title = Label("Heat: what is lost from entry if every stop is hit, commissions included")
         title.setProperty("role", "title")
         note = Label(
@@ -87,6 +96,8 @@ class HeatPanel(QFrame):
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setHorizontalHeaderLabels(COLUMNS)
         self.table.setAccessibleName("Heat of each trade")
+        explain(self, "heat_table", tip=False)
+        explain_columns(self.table, CODES)
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setShowGrid(False)
         rows, header = self.table.verticalHeader(), self.table.horizontalHeader()
@@ -98,6 +109,7 @@ class HeatPanel(QFrame):
             head = self.table.horizontalHeaderItem(column)
             assert head is not None
             head.setTextAlignment(self._side(column))
+            head.setToolTip(column_tip(CODES[column]))
         box = QVBoxLayout(self)
         box.setContentsMargins(12, 8, 12, 8)
         for part in (title, note, self.table):

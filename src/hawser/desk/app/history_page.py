@@ -4,6 +4,7 @@ is of. Every change shows at once."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 from zoneinfo import available_timezones
 
@@ -26,10 +27,13 @@ from hawser.core.clock import zone_known
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.explained import explain, explain_later
 from hawser.desk.common.words import Label
 from hawser.desk.models.own_history import KINDS, OwnHistory
+from hawser.desk.models.topics.topic import topic_of_key
 from hawser.desk.theme.roles import give
 from hawser.formats.declared import load
+from hawser.formats.importing.recipe import Recipe
 from hawser.service.profiles.recipes import Recipes
 
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright line", "spaces": "spaces"}
@@ -168,7 +172,27 @@ class HistoryPage(QWidget):
         grid.addWidget(self.example, 5, 0, 1, 3)
         return grid
 
+    def _explain(self) -> None:
+        """Each field by what is declared of its key."""
+        read = (
+            ("separator", self.separator),
+            ("decimal", self.decimal),
+            ("dates", self.dates),
+            ("zone", self.zone),
+        )
+        traded = (
+            ("symbol", self.symbol),
+            ("quote", self.quote),
+            ("tick", self.tick),
+            ("multiplier", self.multiplier),
+        )
+        for kind, fields in ((Recipe, read), (Instrument, traded)):
+            for key, field in fields:
+                explain_later(field, partial(topic_of_key, kind, key, "The first start"))
+        explain(self.kind, "instrument_kind")
+
     def _connect(self) -> None:
+        self._explain()
         self.choose.clicked.connect(self.choose_files)
         self.from_file.clicked.connect(self._choose_instrument)
         self.go_back.clicked.connect(self.back)

@@ -29,9 +29,11 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.field_help import keys_of
+from hawser.desk.common.explained import explain
 from hawser.desk.common.timing import every
-from hawser.desk.common.words import Label, plain_tip
+from hawser.desk.common.words import Label
 from hawser.desk.models import figures as fg
+from hawser.desk.models.topics.topic import topic_of_field
 from hawser.desk.theme.roles import give
 from hawser.venue.quay.weather import SEVERITIES, Weather, severity_of
 
@@ -129,6 +131,7 @@ class QuayPanel(QFrame):
         seed = Label("seed")
         self.seed = QLineEdit("1")
         self.seed.setAccessibleName("Seed of the weather")
+        explain(self.seed, "seed")
         self.seed.setFixedWidth(72)
         self.apply = QPushButton("Apply what is typed")
         self.apply.clicked.connect(self.send)
@@ -147,7 +150,13 @@ class QuayPanel(QFrame):
             field.setFixedWidth(72)
             field.setAlignment(Qt.AlignmentFlag.AlignRight)
             field.setAccessibleName(key.help)
-            field.setToolTip(plain_tip(f"{key.path}: {key.help}, {key.unit}"))
+            worst = getattr(SEVERITIES["gale"], key.path)
+            explain(
+                field,
+                topic_of_field(
+                    key, "You want to see it happen", example=f"{worst:g}, as in a gale"
+                ),
+            )
             field.returnPressed.connect(self.send)
             field.textEdited.connect(lambda _: self._check())
             unit.setProperty("role", "second")

@@ -25,6 +25,7 @@ from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS
 from hawser.desk.app.welcome import Keeping, Welcome
 from hawser.desk.app.window import Window
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import topic
 from hawser.engine.events import HoldLines
 from hawser.formats.declared import load
 from hawser.service.profiles.own_files import keep_account, keep_history
@@ -99,6 +100,11 @@ def opened(root: Path, name: str, make: Callable[[Profile], Boot], title: str) -
 def demo_pictures(root: Path, folder: Path) -> None:
     window = opened(root, "demo", demo_boot, "demo")
     take(window, folder, "helm-paper")
+    field = window.helm.plan.field("stop")
+    window.help.show(topic("stop"), field)
+    settle(window, lambda: True)
+    take(window, folder, "help-paper")
+    window.help.panel.put_away()
     window.appearance.set_theme("night")
     settle(window, lambda: True)
     take(window, folder, "helm-night")
@@ -188,7 +194,7 @@ def sizing_pictures(window: Window, folder: Path) -> None:
 
 
 def order_pictures(window: Window, folder: Path) -> None:
-    """A straddle that waits and held lines, and the Quay panel, in both themes."""
+    """A straddle that waits and held lines, and the Quay panel, by night."""
     helm = window.helm
     helm.choose_instrument("NZD/SEK")
     settle(window, lambda: has_bars(window) and helm.symbol == "NZD/SEK")
@@ -214,10 +220,9 @@ def order_pictures(window: Window, folder: Path) -> None:
     helm.choose_instrument("CAD/CHF")
     settle(window, lambda: has_bars(window) and helm.symbol == "CAD/CHF")
     helm.whole.setSizes([400, 300])
-    for theme in ("paper", "night"):
-        window.appearance.set_theme(theme)
-        settle(window, lambda: True)
-        take(window, folder, f"orders-{theme}")
+    window.appearance.set_theme("night")
+    settle(window, lambda: True)
+    take(window, folder, "orders-night")
     window.simulation.show_panel()
     settle(window, lambda: True)
     take(window, folder, "quay-night")

@@ -16,6 +16,7 @@ from hawser.core.instrument import Instrument
 from hawser.desk.app.finder import Action
 from hawser.desk.app.quay_panel import QuayPanel
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.explained import explain
 from hawser.desk.common.station import VenueDrill
 from hawser.desk.common.words import Label
 from hawser.service.runtime.runtime import Runtime
@@ -64,6 +65,7 @@ class SimulationBar(QWidget):
             caption.setProperty("role", "second")
             parts[0].setAccessibleName(name)
             for part in (caption, *parts):
+                explain(part, name)
                 row.addWidget(part)
 
     def show_weather(self, name: str) -> None:

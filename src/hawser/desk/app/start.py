@@ -30,6 +30,7 @@ from hawser.service.runtime.runtime import Runtime
 from hawser.venue.clock import uptime
 
 LOOK_MS = 100  # between looks whether a signal has come: Python sees none while Qt waits
+HELP_MS, PIECE_MS = 3000, 50  # after the engines were started; between two pieces of the help
 
 
 def display_missing() -> bool:
@@ -98,7 +99,8 @@ def make_window(
         speed=speed,
         shelf=Shelf(profile.config / "rigs"),
     )
-    window.commands = Commands(window).all
+    commands = Commands(window)
+    window.commands, window.help_for = commands.all, commands.help_for
     return window
 
 
@@ -146,6 +148,18 @@ def _begin(window: Window, pieces: Iterator[None]) -> None:
     for account_desk in window.account_desks:
         account_desk.runtime.start()
     QTimer.singleShot(0, window.stack.load_rest)
+    QTimer.singleShot(HELP_MS, partial(_learn, window))
+
+
+def _learn(window: Window, pieces: Iterator[None] | None = None) -> None:
+    """In quiet moments: what the help is made of, so that its first search answers at once."""
+    if pieces is None:
+        from hawser.desk.models.topics.search import prepared as pages
+
+        pieces = pages()
+    for _ in pieces:
+        QTimer.singleShot(PIECE_MS, partial(_learn, window, pieces))
+        return
 
 
 def leave_on_signals(window: Window) -> None:

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 from hawser.core.guards.context import longest_first
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import HoldButton
+from hawser.desk.common.explained import explain
 from hawser.desk.common.words import Label, escaped, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.service.views.snapshot import InstrumentView, Snapshot
@@ -98,6 +99,15 @@ class Waterline(QWidget):
         )
         self.hold.setAccessibleName("Flatten and halt, hold for half a second")
         self.hold.fired.connect(self.flatten)
+        for part, code in (
+            (self.equity, "equity"),
+            (self.today, "today"),
+            (self.heat, "heat"),
+            (self.protection, "protection"),
+            (self.entries, "entries"),
+            (self.hold, "flatten"),
+        ):
+            explain(part, code)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 8, 12, 8)
         row.setSpacing(24)

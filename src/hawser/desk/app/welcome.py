@@ -16,6 +16,7 @@ from hawser.core.account import Account
 from hawser.core.errors import HawserError
 from hawser.core.instrument import Instrument
 from hawser.desk.app.empty_account import EmptyAccountPage
+from hawser.desk.app.explainer import Explainer
 from hawser.desk.app.history_page import HistoryPage
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.dropping import dropped_files
@@ -85,6 +86,7 @@ class Welcome(QDialog):
         self.history.wanted.connect(self._read)
         self.account.wanted.connect(self._keep_account)
         self._done.connect(self._finished)
+        self.help = Explainer(self, appearance)
         self._reading: threading.Thread | None = None
         self._warming = threading.Thread(target=warm_up, name="readers", daemon=True)
         self._warming.start()

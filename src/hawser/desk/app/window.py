@@ -36,6 +36,7 @@ from hawser.desk.app.account_desk import AccountDesk, together
 from hawser.desk.app.accounts_bar import AccountsBar
 from hawser.desk.app.bars import FirstStepsBar, FootBar, HaltBar, NoticeBar
 from hawser.desk.app.curtain import Curtain, panels_of
+from hawser.desk.app.explainer import Explainer
 from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.heat_panel import HeatPanel
 from hawser.desk.app.rail import Rail
@@ -57,6 +58,7 @@ from hawser.desk.models.editing import KEPT_BY_VENUE
 from hawser.desk.models.helm import OtherAccount
 from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Kept, Settings
+from hawser.desk.models.topics.topic import Topic
 from hawser.desk.theme.roles import give
 from hawser.engine import events as ev
 from hawser.engine.commands import Tell, Weight
@@ -124,8 +126,14 @@ class Window(QMainWindow):
         self.banner.setProperty("role", "second")
         self.banner.setContentsMargins(12, 4, 12, 4)
         self._lay_out()
-        self.commands: Callable[[], list[Action]] = list  # what the finder offers (`commands.py`)
-        self.finder, self.heat = Finder(self, self._offered), HeatPanel(self)
+        # what the finder offers (`commands.py`)
+        self.commands: Callable[[], list[Action]] = list
+        self.help_for: Callable[[str], list[Action]] = lambda words: []
+        self.finder, self.heat = (
+            Finder(self, self._offered, self._help_for, appearance),
+            HeatPanel(self),
+        )
+        self.help = Explainer(self, appearance)
         self._doctor: DoctorPanel | None = None
         self.snapshots = 0
         self._failures: dict[str, str] = {}  # accounts that are not tended, and why
@@ -171,6 +179,9 @@ class Window(QMainWindow):
 
     def _offered(self) -> list[Action]:
         return self.commands()
+
+    def _help_for(self, words: str) -> list[Action]:
+        return self.help_for(words)
 
     def _lay_out(self) -> None:
         right = QWidget()
@@ -429,6 +440,9 @@ class Window(QMainWindow):
 
     def _steps_over(self) -> None:
         self.kept.first_steps_over = True
+
+    def show_help(self, page: Topic, about: QWidget) -> None:
+        self.help.show(page, about)
 
     def show_doctor(self) -> None:
         """What a stranger who is to help would ask for."""

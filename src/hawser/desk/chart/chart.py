@@ -21,6 +21,7 @@ from hawser.desk.chart.strokes import Crosshair, Polyline, steps
 from hawser.desk.chart.surface import Surface
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import explain
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
@@ -98,6 +99,8 @@ class Chart(QFrame):
         self.plot.pressed.connect(self._pressed)
 
     def _make_header(self) -> None:
+        explain(self, "chart", tip=False)
+        explain(self.scale, "r_scale")
         self._title, self._readout = Label(), Label()
         self._title.setProperty("role", "title")
         self._readout.setProperty("role", "small-second")
@@ -123,6 +126,7 @@ class Chart(QFrame):
         button.setCheckable(True)
         button.setProperty("role", "flat")
         button.setAccessibleName(f"Timeframe {name}")
+        explain(button, "timeframe")
         button.clicked.connect(lambda _, span=span: self.span_chosen.emit(span))
         self._spans.addButton(button)
         self._header.insertWidget(2 + len(self.span_buttons), button)

@@ -23,10 +23,12 @@ from PyQt6.QtWidgets import (
 
 from hawser.core.errors import BadInput
 from hawser.core.field_help import FieldHelp
+from hawser.desk.common.explained import explain
 from hawser.desk.common.fields import BoxesField, Field, Known, field_of
-from hawser.desk.common.words import Label, plain_tip
+from hawser.desk.common.words import Label
 from hawser.desk.models import figures as fg
 from hawser.desk.models.editing import Editing
+from hawser.desk.models.topics.topic import topic_of_field
 from hawser.formats.declared import load, save
 
 # what is typed in forms and not applied: by what it is about, by key
@@ -126,7 +128,7 @@ class Editor(QFrame):
         field = field_of(key, self._known.get(key.path))
         field.edited.connect(lambda text, path=key.path: self._typed(path, text))
         field.setAccessibleName(key.name)
-        field.setToolTip(plain_tip(f"In a file: {key.path}\n{key.in_a_file}"))
+        explain(field, topic_of_field(key, "Keys of the files", self.editing.keys))
         return field
 
     def _buttons(self, apply_text: str) -> QHBoxLayout:

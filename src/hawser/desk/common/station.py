@@ -15,6 +15,7 @@ from hawser.core.rig import Rig
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.bridge import Bridge
 from hawser.desk.models.settings import Kept, Shown
+from hawser.desk.models.topics.topic import Topic
 from hawser.engine.commands import Weight
 from hawser.service.profiles.rigs import Shelf
 from hawser.service.runtime.runtime import Runtime
@@ -78,6 +79,9 @@ class Desk(Protocol):
 
     def plan_with(self, rig: Rig) -> None:
         """Go to the Helm, and put this rig into the plan or on the trade that is chosen there."""
+
+    def show_help(self, page: Topic, about: QWidget) -> None:
+        """Open the help at this page; `about`: what it explains, which stays in sight."""
 
     def drills(self) -> list[VenueDrill]:
         """What can be made to happen at the venue, to try guards; none where it is no simulated

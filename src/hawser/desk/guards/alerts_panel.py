@@ -24,7 +24,9 @@ from hawser.core.errors import BadInput, Unavailable
 from hawser.core.field_help import keys_of
 from hawser.desk.common import notifying
 from hawser.desk.common.choice import Choice
-from hawser.desk.common.words import Label, plain_tip
+from hawser.desk.common.explained import explain
+from hawser.desk.common.words import Label
+from hawser.desk.models.topics.topic import topic_of_field
 from hawser.desk.theme.roles import give
 from hawser.service.alerts.channels import Alerts
 from hawser.service.alerts.settings import CHANNELS, KINDS, AlertSettings, Channel, Smtp, Webhook
@@ -63,6 +65,7 @@ class AlertsPanel(QFrame):
         self.most = QLineEdit()
         self.most.setFixedWidth(60)
         self.most.setAccessibleName("Alerts a minute")
+        explain(self.most, "alerts_a_minute")
         self.most.textEdited.connect(lambda _: self._check())
         row.addWidget(Label("Most alerts a minute by mail, and by webhook; more are sent as one:"))
         row.addWidget(self.most)
@@ -95,6 +98,7 @@ class AlertsPanel(QFrame):
                 box = self.boxes[kind.name, channel] = QCheckBox()
                 box.setAccessibleName(f"{kind.text}: {WORDS[channel]}")
                 box.setMinimumSize(24, 24)
+                explain(box, "alert_box")
                 box.toggled.connect(lambda _: self._check())
                 grid.addWidget(box, number, column, Qt.AlignmentFlag.AlignHCenter)
         return grid
@@ -116,7 +120,7 @@ class AlertsPanel(QFrame):
                 if key.path in SECRET:
                     field.setEchoMode(QLineEdit.EchoMode.Password)
             field.setAccessibleName(f"{name} {key.path}: {key.help}")
-            field.setToolTip(plain_tip(key.help))
+            explain(field, topic_of_field(key, "Alerts"))
             label = Label(f"{'mail' if name == 'smtp' else name} {key.path}")
             label.setProperty("role", "second")
             grid.addWidget(label, number // 2, 2 * (number % 2))

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guards
 from hawser.core.guards.looseness import loosened, loosened_rules
+from hawser.desk.common.explained import explain
 from hawser.desk.common.words import Label
 from hawser.desk.models import figures as fg
 from hawser.desk.models.settings import Shown
@@ -75,6 +76,7 @@ class PolicyEditor(QFrame):
         self.text.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self.text.setAccessibleName("The policy, TOML")
         self.text.setTabChangesFocus(True)
+        explain(self.text, "policy_text", tip=False)
         self.text.textChanged.connect(self._check)
         self.told = Label()
         self.told.setWordWrap(True)

@@ -4,6 +4,7 @@ free, its state."""
 from __future__ import annotations
 
 from datetime import tzinfo
+from functools import partial
 
 from PyQt6.QtCore import QRectF, Qt, pyqtBoundSignal, pyqtSignal
 from PyQt6.QtGui import QBrush, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -11,8 +12,10 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, 
 
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import SureButton
+from hawser.desk.common.explained import explain, explain_later
 from hawser.desk.common.words import plain_tip
 from hawser.desk.models import figures as fg
+from hawser.desk.models.topics.topic import topic_of_kind
 from hawser.desk.theme.fonts import font
 from hawser.service.views.guards import GuardView
 
@@ -46,6 +49,8 @@ class GuardRow(QWidget):
         self.drill_button.asked.connect(self._asked)
         self.drill_button.sure.connect(lambda: self._tell(self.drill))
         self.rearm_button.clicked.connect(lambda _: self._tell(self.rearm))
+        explain(self.drill_button, "drill", tip=False)
+        explain(self.rearm_button, "guard_rearm")
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 2, 10, 3)
         row.addStretch(1)
@@ -80,6 +85,7 @@ class GuardRow(QWidget):
             EDIT,
         ]
         self.setToolTip(plain_tip("\n".join(line for line in lines if line)))
+        explain_later(self, partial(topic_of_kind, view.kind))
         self.update()
 
     def _tell(self, signal: pyqtBoundSignal) -> None:
@@ -220,6 +226,7 @@ class GuardList(QWidget):
     def __init__(self, appearance: Appearance, title: str, gauges: bool) -> None:
         super().__init__()
         self._appearance, self._title, self._gauges = appearance, title, gauges
+        explain(self, "guard", tip=False)
         self.rows: dict[tuple[str, str], GuardRow] = {}
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, HEAD + 4, 0, 6)

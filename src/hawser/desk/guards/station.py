@@ -25,6 +25,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guard
 from hawser.core.plan import BY_HAND
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import explain
 from hawser.desk.common.reason import ReasonField
 from hawser.desk.common.station import Desk, StationAccount, StationView, VenueDrill
 from hawser.desk.common.timing import every
@@ -73,6 +74,7 @@ class GuardStation(StationView):
         self.picture: GuardPicture | None = None
         self._latched = ("", "")
         self.day = DayChart(appearance)
+        explain(self.day, "day", tip=False)  # each part tells its own
         self.switches, self.filters = (
             GuardList(appearance, "Kill switches, counts", True),
             GuardList(appearance, "Filters", False),
@@ -162,6 +164,7 @@ class GuardStation(StationView):
             self.watch_only.setText("Watch only: this account is no demo")
             self.watch_only.setChecked(True)
             self.watch_only.setEnabled(False)
+        explain(self.watch_only, "watch_only")
         inner = QVBoxLayout()
         inner.setContentsMargins(12, 0, 12, 10)
         inner.addWidget(self.watch_only)
@@ -217,6 +220,7 @@ class GuardStation(StationView):
         self.of.setProperty("role", "caution")
         self.reason = ReasonField("Reason for re-arming the guard", self.confirm)
         self.reason.said.connect(self._rearm)
+        explain(self.reason, "guard_rearm")
         leave = QPushButton("Leave it latched")
         leave.clicked.connect(self.bar.hide)
         row.addWidget(self.of)
@@ -295,6 +299,7 @@ class GuardStation(StationView):
     def _add_drill(self, drill: VenueDrill, place: int) -> None:
         button = QPushButton(drill.text)
         button.setToolTip(drill.tip)
+        explain(button, "happening")
         button.clicked.connect(lambda _: drill.act())
         self._happenings.insertWidget(place, button)
 

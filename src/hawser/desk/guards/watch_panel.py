@@ -6,6 +6,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from hawser.core.errors import BadInput
+from hawser.desk.common.explained import explain
 from hawser.desk.common.words import Label
 from hawser.desk.theme.roles import give
 from hawser.service.alerts.channels import Alerts
@@ -23,13 +24,13 @@ class WatchPanel(QWidget):
         self.told = Label()
         self.told.setWordWrap(True)
         self.on = QCheckBox("Start it with Hawser")
-        self.on.setToolTip(
-            "A separate process that checks that Hawser is alive, and goes on when Hawser is killed"
-        )
+        explain(self.on, "watch")
         self.flatten = QCheckBox("Then close everything at the venue")
         self.silent = QLineEdit()
         self.silent.setFixedWidth(56)
         self.silent.setAccessibleName("Seconds of silence before the watch acts")
+        explain(self.silent, "watch_silence")
+        explain(self.flatten, "watch_flatten", tip=False)
         row = QHBoxLayout()
         label = Label("Acts after a silence of")
         label.setBuddy(self.silent)

@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.errors import BadInput
 from hawser.core.plan import Plan
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import column_tip, explain, explain_columns
 from hawser.desk.common.lines import LineTable
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models.across import COLUMNS, AcrossRow, across, export
@@ -87,6 +88,8 @@ class AcrossModel(QAbstractTableModel):
                     Qt.AlignmentFlag.AlignLeft if section in WORDS else Qt.AlignmentFlag.AlignRight
                 )
                 return side | Qt.AlignmentFlag.AlignVCenter
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return column_tip(f"across_{COLUMNS[section].key}")
         return None
 
 
@@ -109,6 +112,8 @@ class AcrossPanel(QWidget):
         self.words, self.told = QLineEdit(), Label()
         self.words.setPlaceholderText("search words")
         self.words.setAccessibleName("Filter the instruments")
+        explain(self, "across", tip=False)
+        explain(self.words, "across_filter")
         self.words.setClearButtonEnabled(True)
         self.words.textChanged.connect(self._proxy.setFilterFixedString)
         self.told.setProperty("role", "second")
@@ -132,6 +137,7 @@ class AcrossPanel(QWidget):
     def _make_table(self) -> None:
         self.table.setModel(self._proxy)
         self.table.setAccessibleName("The plan across all instruments")
+        explain_columns(self.table, [f"across_{column.key}" for column in COLUMNS])
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setShowGrid(False)
         self.table.setWordWrap(False)

@@ -22,12 +22,14 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import DAY, MINUTE, timeframe_name
 from hawser.core.guards.context import longest_first
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import column_tip, explain_columns
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.theme.fonts import font
 from hawser.service.views.snapshot import InstrumentView, Snapshot
 
 COLUMNS = ("instrument\nentries", "bid\nask", "spread\nATR")
+CODES = ("instrument", "bid_ask", "spread_atr")
 NUMBERS = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 WORDS = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 
@@ -138,6 +140,8 @@ class InstrumentModel(QAbstractTableModel):
                 )
             if role == Qt.ItemDataRole.TextAlignmentRole:
                 return NUMBERS if section else WORDS
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return column_tip(CODES[section])
         return None
 
 
@@ -189,6 +193,7 @@ class InstrumentPanel(QFrame):
         self._delegate = TwoLines(appearance, self.model)
         self.table.setItemDelegate(self._delegate)
         self.table.setAccessibleName("Instruments")
+        explain_columns(self.table, CODES)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.setShowGrid(False)

@@ -7,6 +7,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QWidget
 
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.explained import explain
 from hawser.desk.models.planning import Draft
 
 
@@ -26,10 +27,8 @@ class PlanNames(QWidget):
         field = self.box.lineEdit()
         assert field is not None
         field.setPlaceholderText("name this plan")
-        self.box.setToolTip(
-            "Type a name and save the plan under it; choose a saved plan to take it onto this "
-            "instrument"
-        )
+        explain(self, "plan_name")
+        explain(self.box, "plan_name")
         self.save_button, self.forget_button = QPushButton("Save"), QPushButton("Forget")
         self.box.activated.connect(self._chosen)
         self.box.editTextChanged.connect(self._typed)

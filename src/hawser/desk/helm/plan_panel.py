@@ -27,6 +27,7 @@ from hawser.core.rig import Rig, sentence
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import OnceButton
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.explained import explain, topic
 from hawser.desk.common.scrolled import Scrolled
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.helm.plan_names import PlanNames
@@ -41,34 +42,6 @@ MOST_STEPS = 99  # of a reckoning
 LEAST_FIELDS = 170  # px: from the rig to the first target; the others are scrolled to
 LEAST_PAGE = 26  # px: a line of the reckoning, where notices and reasons need the room
 NO_RIG = "none: the lines below"
-HELP = {
-    "entry": "How to enter: market, limit 0.61100, stop 0.61500; a level also as limit 0.5 atr. "
-    "market within 5 t "
-    "refuses what would fill worse than that; stop 0.61500 within 8 t is a stop-limit. straddle 1 "
-    "atr: a buy stop "
-    "above and a sell stop below, one cancels the other. Drag a waiting entry on the chart",
-    "good": (
-        "How long a pending entry waits: cancelled (until it is), 30 min, 2 h, 14:30 (UTC), "
-        "session end"
-    ),
-    "held": "Empty: stop and targets rest at the venue. 2 R: Hawser keeps them and only a backstop "
-    "at 2 R rests there; "
-    "2 R, settle 500 ms also waits so long for a spread spike to pass",
-    "risk": "How large. Risk, lost if the stop is hit, costs included: 0.6 %, 0.6 % of balance, "
-    "0.6 % of free margin, "
-    "385 CHF. A quantity: 2 units. A notional: 20 % notional. By volatility: 1 % per 2.5 atr. "
-    "An amount: invest 5000 risk 150 CHF",
-    "stop": "Where the trade is wrong: 2.5 atr, 0.8 %, 46 t (ticks), a price; 3 bars (their "
-    "extreme), pivot 2 3, "
-    "sma 20, ema 20, channel 20, supertrend 10 3, parabolic, each also with an offset: 3 bars + 2 "
-    "t. "
-    "With a fixed quantity also money: 150 CHF. Drag its line on the chart or R scale",
-    "trail": "Follows the market on completed bars and only ever tightens: 3 atr, 20 t or 0.8 % "
-    "behind the best price, "
-    "3 bars, ema 20, supertrend 10 3, parabolic. Empty: none",
-    "target": "Where a part is taken: 1.5 R, 2 atr, 0.8 %, 46 t or a price",
-    "share": "How much of the position this target takes: 40 %, or rest",
-}
 
 
 class SideButton(QPushButton):
@@ -79,6 +52,7 @@ class SideButton(QPushButton):
         self._side, self._appearance = side, appearance
         self.setCheckable(True)
         self.setMinimumHeight(32)
+        explain(self, "side")
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
@@ -126,6 +100,9 @@ class Reckoning(QWidget):
                 step = steps[number]
                 if label.text() != step.label:
                     label.setText(step.label)
+                    for part in (label, figure):
+                        part.setToolTip("")
+                        explain(part, f"step_{step.code}")
                 text = step.figure.replace(" ", fg.GROUP)
                 if figure.text() != text:
                     figure.setText(text)
@@ -145,9 +122,7 @@ class Also(QWidget):
     def set_names(self, names: list[str]) -> None:
         for name in names:
             box = QCheckBox(f"also on {name}")
-            box.setToolTip(
-                "Placed there by the same plan, sized by that account's own equity, costs and caps"
-            )
+            explain(box, "also")
             self.boxes[name] = box
             self._box.addWidget(box)
         self.setVisible(bool(names))
@@ -221,7 +196,9 @@ class PlanPanel(QFrame):
         amount.addWidget(self.units, 0, Qt.AlignmentFlag.AlignBottom)
         self.button = OnceButton("Place")
         self.button.setProperty("role", "place")
-        self.button.setToolTip("Ctrl+Enter")
+        explain(self.button, "place")
+        for label in (self.at_risk, self.qty, self.units):
+            explain(label, "quantity")
         self.button.clicked.connect(self.place)
         self.button.setEnabled(False)
         return amount
@@ -251,6 +228,7 @@ class PlanPanel(QFrame):
             button.setCheckable(True)
             button.setChecked(number == 0)
             button.setProperty("role", "flat")
+            explain(button, ("quantity", "what_if")[number])
             button.clicked.connect(lambda _, number=number: self.show_page(number))
             group.addButton(button, number)
             heading.addWidget(button)
@@ -304,6 +282,8 @@ class PlanPanel(QFrame):
         self._rig_told.hide()
         label = Label("Rig")
         label.setBuddy(self.rig)
+        explain(label, "rig")
+        explain(self.rig, "rig", tip=False)
         grid = QGridLayout()
         grid.setHorizontalSpacing(6)
         grid.setVerticalSpacing(2)
@@ -371,15 +351,14 @@ class PlanPanel(QFrame):
         self.field("held").setPlaceholderText("at the venue")
         self.anchor = QPushButton()
         self.anchor.setCheckable(True)
-        self.anchor.setToolTip(
-            "What stop and targets do when the entry fills at another price than expected"
-        )
+        explain(self.anchor, "anchor")
         self.anchor.clicked.connect(self._edited)
         self.more = QPushButton("More")
         self.more.setCheckable(True)
         self.more.setProperty("role", "flat")
         self.more.setAccessibleName("More: held lines, levels after a fill at another price")
         self.more.toggled.connect(self._show_rows)
+        explain(self.more, "more_fields")
         form.addWidget(self.more, 2 * len(rows), 0)
         form.addWidget(self.anchor, 2 * len(rows), 1, 1, 2)
         return form
@@ -423,7 +402,7 @@ class PlanPanel(QFrame):
             field = QLineEdit()
             field.setAlignment(Qt.AlignmentFlag.AlignRight)
             field.setAccessibleName(caption if column == 1 else f"Share of target {name[-1]}")
-            field.setToolTip(plain_tip(HELP[name.rstrip("12345")]))
+            explain(field, name.rstrip("12345"))
             field.setMinimumWidth(52)
             field.textEdited.connect(self._edited)
             field.installEventFilter(self)
@@ -431,6 +410,7 @@ class PlanPanel(QFrame):
             self._fields[name], self._problems[name] = field, problem
         self._rows[names[0]] = [label, problem, *(self._fields[name] for name in names)]
         label.setBuddy(self._fields[names[0]])
+        explain(label, names[0].rstrip("12345"))
 
     # QObject, QEvent
     def eventFilter(self, watched, event) -> bool:  # type: ignore[no-untyped-def]
@@ -509,7 +489,8 @@ class PlanPanel(QFrame):
     def _changed(self) -> None:
         for name, field in self._fields.items():
             give(field, "bad", name in self.planning.errors)
-            field.setToolTip(plain_tip(self.planning.errors.get(name, HELP[name.rstrip("12345")])))
+            help_text = topic(name.rstrip("12345")).tip
+            field.setToolTip(plain_tip(self.planning.errors.get(name, help_text)))
         self._show_rows()
         told: dict[QLabel, str] = {self._rig_told: self.planning.errors.get("rig", "")}
         for name, problem in self._problems.items():
@@ -582,11 +563,13 @@ class PlanPanel(QFrame):
         )
         self.button.setText(self._button_text(word, qty))
         steps = [
-            step for step in derivation(request, sizing) if not step.label.startswith(AT_RISK)
+            step for step in derivation(request, sizing) if step.code != AT_RISK
         ]  # told large, below
         for target in sizing.targets:
             if target.number in sizing.merged:
-                steps.append(DerivationStep(f"target {target.number}", "merged into the next"))
+                steps.append(
+                    DerivationStep(f"target {target.number}", "merged into the next", "target")
+                )
             elif target.steps:
                 part = request.instrument.qty(target.steps)
                 level = request.instrument.price(target.level)
@@ -594,6 +577,7 @@ class PlanPanel(QFrame):
                     DerivationStep(
                         f"target {target.number}, {part} at {level}",
                         fg.money(target.money, cur, sign=True),
+                        "target",
                     )
                 )
         self.reckoning.show_steps(tuple(steps))

@@ -32,6 +32,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.instrument import Instrument
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import OnceButton, SureButton
+from hawser.desk.common.explained import explain
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -91,6 +92,7 @@ class TradeRow(QWidget):
         self._now = 0
         self.setFixedHeight(STRIP_PX)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        explain(self, "trade", tip=False)  # a tip would lie over the next row
         self.button = SureButton("Close")
         self.button.setParent(self)
         self.button.asked.connect(self._lay_button)
@@ -380,6 +382,7 @@ class StrangerRow(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setFixedHeight(STRIP_PX)
+        explain(self, "position")
         self.text = Label()
         self.text.setProperty("role", "caution")
         self.button = OnceButton("Adopt: set a stop now")
@@ -416,6 +419,7 @@ class StripPanel(QFrame):
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self.setObjectName("panel")
+        explain(self, "trade", tip=False)
         self._appearance, self._axis = appearance, RAxis()
         self.rows: dict[str, TradeRow] = {}
         self.marked: list[str] = []
@@ -478,6 +482,7 @@ class StripPanel(QFrame):
         self.marked_button.setToolTip(
             "Mark trades with Ctrl+click, their box or Space; M opens what can be done with them"
         )
+        explain(self.marked_button, "marked")
         self.marked_button.clicked.connect(self.open_marked)
         head.addWidget(self.marked_button)
         head.addSpacing(12)

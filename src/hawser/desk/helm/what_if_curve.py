@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout,
 
 from hawser.core.size_terms import SizeRequest, Sizing
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import explain
 from hawser.desk.models import figures as fg
 from hawser.desk.models.what_if import Point, curve
 from hawser.desk.theme.fonts import font
@@ -186,11 +187,13 @@ class WhatIf(QWidget):
         for button, by_risk in ((self.risk, False), (self.quantity, True)):
             button.setCheckable(True)
             button.setProperty("role", "flat")
+            explain(button, "locked")
             group.addButton(button)
             button.clicked.connect(lambda _, by_risk=by_risk: self._lock(by_risk))
             row.addWidget(button)
         row.addStretch(1)
         self.risk.setChecked(True)
+        explain(self, "what_if", tip=False)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(2)

@@ -5,10 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import UTC
+from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -18,6 +19,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
+    QMenu,
     QPushButton,
     QTableView,
     QVBoxLayout,
@@ -27,14 +29,18 @@ from hawser.core.errors import BadInput
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.cells import LineCells
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.explained import column_tip, explain, explain_columns, explain_rows
 from hawser.desk.common.lines import LineTable
 from hawser.desk.common.station import Desk, StationAccount, StationView
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
+from hawser.desk.models.topics.record import meaning
+from hawser.desk.models.topics.topic import Topic
 from hawser.formats.atomic import export_csv
 from hawser.service.views.logbook_lines import HEADER, Line
 
 COLUMNS = ("time", "kind", "trade", "instrument", "what happened")
+CODES = ("log_time", "log_kind", "log_trade", "log_symbol", "log_text")
 QUIET_KINDS = ("timer", "market")
 ANY = "all"
 
@@ -130,6 +136,8 @@ class LogbookModel(QAbstractTableModel):
     ) -> Any:
         if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
             return COLUMNS[section]
+        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.ToolTipRole:
+            return column_tip(CODES[section])
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         return None
@@ -158,11 +166,14 @@ def opened(desk: Desk, account: StationAccount) -> Logbook:
     account.bridge.lines.connect(logbook.add)
     account.bridge.earlier.connect(logbook.add_earlier)
     logbook.earlier.clicked.connect(account.runtime.earlier)
+    logbook.asked.connect(lambda topic: desk.show_help(topic, logbook))
     return logbook
 
 
 class Logbook(StationView):
-    """The station."""
+    """The station. `asked`: what this line means."""
+
+    asked = pyqtSignal(object)
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
@@ -194,11 +205,14 @@ class Logbook(StationView):
             name.setProperty("role", "second")
             name.setBuddy(widget)
             widget.setAccessibleName(f"Filter by {caption}")
+            for part in (name, widget):
+                explain(part, f"log_{'symbol' if caption == 'instrument' else caption}")
             bar.addWidget(name)
             bar.addWidget(widget)
         self.trades.setMinimumWidth(84)
         self.symbols.setMinimumWidth(130)
-        for choice in (self.quiet, self.follow):
+        for choice, code in ((self.quiet, "log_quiet"), (self.follow, "log_follow")):
+            explain(choice, code)
             bar.addWidget(choice)
         bar.addStretch(1)
         bar.addWidget(self.told)
@@ -224,6 +238,8 @@ class Logbook(StationView):
         self.table.setModel(self.model)
         self.table.setItemDelegate(self._cells)
         self.table.setAccessibleName("Logbook")
+        explain_columns(self.table, CODES)
+        explain_rows(self.table, self.meaning_of)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setShowGrid(False)
         self.table.setWordWrap(False)
@@ -235,14 +251,48 @@ class Logbook(StationView):
         header.setHighlightSections(False)
         header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         self.table.copied.connect(self.copy)
+        self.table.entered_row.connect(self.ask_meaning)
+        self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.table.customContextMenuRequested.connect(self.show_menu)
         for column, width in enumerate((182, 70, 56, 108)):
             self.table.setColumnWidth(column, width)
+
+    def show_menu(self, at: QPoint) -> None:
+        """What can be done with the line under the pointer, or with the current one."""
+        index = self.table.indexAt(at)
+        if not index.isValid():
+            return
+        line, view = self.model.lines[self.model.shown[index.row()]], self.table.viewport()
+        assert view is not None
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.addAction("What does this mean?", self.ask_meaning)
+        menu.addAction("Copy", self.copy)
+        for box, text in ((self.trades, line.trade), (self.symbols, line.symbol)):
+            if text:
+                shown = text.replace("&", "&&")
+                menu.addAction(f"Only {shown}", partial(box.setCurrentText, text))
+        menu.popup(view.mapToGlobal(at))
+
+    def ask_meaning(self) -> None:
+        """The current line's meaning, in the help."""
+        row = self.table.currentIndex().row()
+        if row >= 0:
+            self.asked.emit(self.meaning_of(row))
 
     def tables(self) -> dict[str, QTableView]:
         return {"logbook": self.table}
 
     def actions(self) -> list[tuple[str, Callable[[], object]]]:
-        return [("Logbook: export the shown lines as CSV", self.export)]
+        return [
+            ("Logbook: export the shown lines as CSV", self.export),
+            ("Logbook: what does the chosen line mean?", self.ask_meaning),
+        ]
+
+    def meaning_of(self, row: int) -> Topic:
+        """What the line in this row means."""
+        line = self.model.lines[self.model.shown[row]]
+        return meaning(line.code, line.weight, line.text)
 
     def add(self, lines: list[Line]) -> None:
         if self.model.add(lines):

@@ -22,10 +22,12 @@ from PyQt6.QtWidgets import (
 from hawser.core.levels import StopRule
 from hawser.core.rig import Blank, Rig, Section, sentence
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.explained import explain
 from hawser.desk.common.flow import Flow
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.rig_draft import Place, RigDraft
+from hawser.desk.models.topics.topic import topic_of_blank
 from hawser.desk.theme.roles import give
 
 LEAST, PAD = 42, 18
@@ -87,7 +89,7 @@ class SectionRow(QWidget):
             field.textEdited.connect(lambda text: self._part.typed.emit(place, text))
         many = f" {self._number + 1}" if section.most > 1 else ""
         field.setAccessibleName(f"{section.title}{many}: {blank.name}")
-        field.setToolTip(plain_tip(blank.help))
+        explain(field, topic_of_blank(section, blank))
         self.fields[blank.key] = field
         return field
 

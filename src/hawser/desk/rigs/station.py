@@ -31,6 +31,8 @@ from hawser.core.levels import StopRule
 from hawser.core.rig import LONGEST_NAME, LONGEST_NOTE, Rig, brief, sentence
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.choice import Choice
+from hawser.desk.common.explained import explain
+from hawser.desk.common.list_rows import NamedRows
 from hawser.desk.common.station import Desk, StationAccount, StationView
 from hawser.desk.common.timing import once
 from hawser.desk.common.words import Label, plain_tip
@@ -41,7 +43,6 @@ from hawser.desk.models.settings import Kept
 from hawser.desk.models.trade_actions import is_open
 from hawser.desk.rigs.editor import RigEditor
 from hawser.desk.rigs.fan import FanView
-from hawser.desk.rigs.list_row import Named
 from hawser.desk.rigs.trial_chart import TrialChart
 from hawser.desk.rigs.trials import STARTS, Fans, Primer, account_alone, in_words
 from hawser.formats.rigs import load_rig, save_rig
@@ -145,8 +146,9 @@ class Rigs(StationView):
         head.addWidget(_button("From file", "A rig from a TOML file", self._import))
         box.addLayout(head)
         self.list = QListWidget()
-        self.list.setItemDelegate(Named(appearance))
+        self.list.setItemDelegate(NamedRows(appearance))
         self.list.setAccessibleName("Rigs")
+        explain(self.list, "rig_list", tip=False)
         self.list.currentItemChanged.connect(self._picked)
         box.addWidget(self.list, 1)
         return pane
@@ -155,7 +157,7 @@ class Rigs(StationView):
         pane, box = _pane()
         self.title = QLineEdit()
         self.title.setAccessibleName("Name of the rig")
-        self.title.setToolTip("The rig's name; Enter takes it")
+        explain(self.title, "rig_name")
         self.title.editingFinished.connect(self._rename)
         head = QHBoxLayout()
         head.setContentsMargins(8, 6, 8, 2)
@@ -164,6 +166,7 @@ class Rigs(StationView):
         self.note = QLineEdit()
         self.note.setPlaceholderText("What it is for")
         self.note.setAccessibleName("What the rig is for")
+        explain(self.note, "rig_note", tip=False)  # the tip is the whole note
         self.note.setMaxLength(LONGEST_NOTE)
         self.note.textEdited.connect(self._noted)
         line = QHBoxLayout()
@@ -206,10 +209,13 @@ class Rigs(StationView):
             button.setProperty("role", "flat")
             button.setChecked(side > 0)
             button.clicked.connect(lambda _, side=side: self.set_side(side))
+            explain(button, "trial_side")
             self.sides.addButton(button, side + 1)
             head.addWidget(button)
         self.beside = Choice()
         self.beside.setAccessibleName("Another rig beside this one")
+        explain(self.beside, "beside")
+        explain(self.chart, "trial", tip=False)
         self.beside.currentTextChanged.connect(lambda _: self.try_out())
         head.addWidget(self.beside)
         box.addLayout(head)
@@ -228,6 +234,7 @@ class Rigs(StationView):
         head.addWidget(_button("Again", f"Another {STARTS} bars, drawn again", self._again))
         box.addLayout(head)
         box.addWidget(self.fan, 1)
+        explain(self.fan, "fan", tip=False)
         return pane
 
     # The list

@@ -99,6 +99,8 @@ def qt_palette(p: Palette) -> QPalette:
         (roles.Mid, p.hairline),
         (roles.Midlight, p.ground),
         (roles.BrightText, p.caution),
+        (roles.Link, p.gain),
+        (roles.LinkVisited, p.gain),
         (roles.ToolTipBase, p.panel),
         (roles.ToolTipText, p.ink),
     ):
@@ -141,6 +143,8 @@ def stylesheet() -> str:
     QSplitter::handle:hover {{ background: {p.hairline}; }}
     QFrame#panel {{ background: {p.panel}; border: 1px solid {p.hairline}; border-radius: 3px; }}
     QFrame#panel QStackedWidget, QFrame#panel QStackedWidget > QWidget {{ background: {p.panel}; }}
+    QWidget#overlay QStackedWidget, QWidget#overlay QStackedWidget > QWidget {{
+        background: {p.panel}; }}
     QDialog {{ background: {p.panel}; }}
     QLabel {{ background: transparent; }}
     QLabel[role="second"] {{ color: {p.ink2}; }}

@@ -67,15 +67,17 @@ FIRST: dict[str, tuple[Channel, ...]] = {"alarm": CHANNELS, "guard": ("desktop",
 class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Mail is handed to this server."""
 
-    host: Annotated[str, help_text("the mail server")]
-    sender: Annotated[str, help_text("the address mail comes from")]
-    to: Annotated[tuple[str, ...], help_text("the addresses mail is sent to")]
+    host: Annotated[str, help_text("the mail server", example="mail.example.org")]
+    sender: Annotated[str, help_text("the address mail comes from", example="hawser@example.org")]
+    to: Annotated[
+        tuple[str, ...], help_text("the addresses mail is sent to", example="me@example.org")
+    ]
     port: Annotated[int, help_text("its port")] = 587
     security: Annotated[
         Literal["starttls", "tls", "none"], help_text("encryption of the connection")
     ] = "starttls"
-    user: Annotated[str, help_text("user name; empty: none")] = ""
-    password: Annotated[str, help_text("and the password")] = ""
+    user: Annotated[str, help_text("user name; empty: none", example="me")] = ""
+    password: Annotated[str, help_text("and the password", example="a long one of your own")] = ""
 
     def __post_init__(self) -> None:
         for key in ("host", "sender", "user", "password"):
@@ -112,8 +114,15 @@ class Smtp(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Webhook(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Each alert is posted there as JSON."""
 
-    url: Annotated[str, help_text("address to send to: https, or on this machine")]
-    secret: Annotated[str, help_text("sent as a bearer token; empty: none")] = ""
+    url: Annotated[
+        str,
+        help_text(
+            "address to send to: https, or on this machine", example="https://example.org/alerts"
+        ),
+    ]
+    secret: Annotated[
+        str, help_text("sent as a bearer token; empty: none", example="a long word of your own")
+    ] = ""
 
     def __post_init__(self) -> None:
         _one_line("webhook.secret", self.secret)

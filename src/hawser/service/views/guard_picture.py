@@ -91,6 +91,7 @@ def _view(
     waits = "" if later is None else ("goes" if later.guard is None else "is looser")
     return GuardView(
         name=guard.name,
+        kind=str(guard.__struct_config__.tag),
         subject=subject,
         latches=guard.LATCHES,
         since=memory.latched if memory else 0,

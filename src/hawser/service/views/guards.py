@@ -27,6 +27,7 @@ class GuardView(msgspec.Struct, frozen=True):
     """One guard, for one subject where it counts each by itself. Texts carry their units."""
 
     name: str
+    kind: str  # what a file calls it
     subject: str
     latches: bool
     watches: str

@@ -29,8 +29,15 @@ def _called(role: str) -> str:
     return "loss step" if role == "loss" else role
 
 
+def _tag(item: ev.Event | cm.Command) -> str:
+    """What the record calls it."""
+    return str(item.__struct_config__.tag)
+
+
 class Line(msgspec.Struct, frozen=True):
-    """One line. `kind`: asked, decided, sent, venue, timer, market or session."""
+    """One line. `kind`: asked, decided, sent, venue, timer, market or session. `code`: what the
+    record calls the event or the command (an order with its role), or the code of what was
+    told."""
 
     time: int
     kind: str
@@ -38,6 +45,7 @@ class Line(msgspec.Struct, frozen=True):
     symbol: str
     weight: str
     text: str
+    code: str = ""
 
 
 class Teller:
@@ -108,7 +116,13 @@ class Teller:
         plan = getattr(event, "plan", None)
         symbol = symbol or (plan.symbol if plan else "") or self._symbols.get(trade, "")
         return Line(
-            time=event.time, kind=kind, trade=trade, symbol=symbol, weight="info", text=text
+            time=event.time,
+            kind=kind,
+            trade=trade,
+            symbol=symbol,
+            weight="info",
+            text=text,
+            code=_tag(event),
         )
 
     def _command_line(self, command: cm.AnyCommand, time: int) -> Line | None:
@@ -120,6 +134,7 @@ class Teller:
                 symbol=command.symbol,
                 weight=command.weight,
                 text=command.text,
+                code=command.code,
             )
         if isinstance(command, cm.StartTimer):
             return None
@@ -128,7 +143,16 @@ class Teller:
                 "Ask the venue for all it holds, and about "
                 f"{fg.counted(len(command.orders), 'order')}"
             )
-            return Line(time=time, kind="sent", trade="", symbol="", weight="info", text=text)
+            return Line(
+                time=time,
+                kind="sent",
+                trade="",
+                symbol="",
+                weight="info",
+                text=text,
+                code=_tag(command),
+            )
+        role = f" {command.role}" if isinstance(command, cm.Submit) else ""
         return Line(
             time=time,
             kind="sent",
@@ -136,6 +160,7 @@ class Teller:
             symbol=command.symbol,
             weight="info",
             text=self._sent(command),
+            code=_tag(command) + role,
         )
 
     def _sent(self, command: cm.Submit | cm.Amend | cm.Cancel | cm.Query) -> str:

@@ -158,7 +158,7 @@ class Switch(Counted, frozen=True, kw_only=True):
 
     period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "day"
     cool_down_min: Annotated[
-        float, help_text("cannot be re-armed by hand before", "min", name="Cool-down")
+        float, help_text("cannot be re-armed by hand before", "min", name="Cool-down", example="60")
     ] = 0.0
 
     def check(self) -> None:

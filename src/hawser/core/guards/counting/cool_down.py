@@ -26,9 +26,11 @@ class CoolDownGuard(Counted, frozen=True, kw_only=True, tag="cool_down"):
     LOOSER = {"minutes": -1, "from_r": 1}
     REHEARSED = COOL_DOWN
 
-    minutes: Annotated[float, help_text("stay closed this long after a loss", "min", name="Pause")]
+    minutes: Annotated[
+        float, help_text("stay closed this long after a loss", "min", name="Pause", example="30")
+    ]
     from_r: Annotated[
-        float, help_text("the smallest loss that counts", "R", name="Smallest loss")
+        float, help_text("the smallest loss that counts", "R", name="Smallest loss", example="0.9")
     ] = 0.0
 
     def check(self) -> None:

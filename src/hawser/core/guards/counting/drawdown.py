@@ -29,11 +29,16 @@ class DrawdownSwitch(Switch, frozen=True, kw_only=True, tag="drawdown"):
 
     period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "none"
     percent: Annotated[
-        float | None, help_text("fall from the highest equity", "% of it", name="Fall")
+        float | None, help_text("fall from the highest equity", "% of it", name="Fall", example="8")
     ] = None
     money: Annotated[
         float | None,
-        help_text("the same in money; one of the two is enough", "money", name="Fall in money"),
+        help_text(
+            "the same in money; one of the two is enough",
+            "money",
+            name="Fall in money",
+            example="5000",
+        ),
     ] = None
 
     def check(self) -> None:

@@ -26,7 +26,9 @@ class FloorSwitch(Switch, frozen=True, kw_only=True, tag="equity_floor"):
     BY_EQUITY, REHEARSED = True, FLOOR
 
     period: Annotated[Period, help_text("how long it stays latched", words=PERIOD_WORDS)] = "none"
-    money: Annotated[float, help_text("equity at or below it", "money", name="Floor")]
+    money: Annotated[
+        float, help_text("equity at or below it", "money", name="Floor", example="52000")
+    ]
 
     def check(self) -> None:
         super().check()

@@ -21,7 +21,9 @@ class SilenceSwitch(Switch, frozen=True, kw_only=True, tag="feed_silence"):
     ] = "instrument"
     seconds: Annotated[
         float,
-        help_text("no quote for this long while the instrument is open", "s", name="Silence"),
+        help_text(
+            "no quote for this long while the instrument is open", "s", name="Silence", example="60"
+        ),
     ]
 
     def check(self) -> None:

@@ -25,7 +25,9 @@ class StreakSwitch(Switch, frozen=True, kw_only=True, tag="losing_streak"):
     LOOSER = {"losses": 1}
     REHEARSED = STREAK
 
-    losses: Annotated[int, help_text("losing trades in a row", "trades", name="Losses in a row")]
+    losses: Annotated[
+        int, help_text("losing trades in a row", "trades", name="Losses in a row", example="5")
+    ]
 
     def check(self) -> None:
         super().check()

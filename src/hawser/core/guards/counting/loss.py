@@ -28,11 +28,17 @@ class LossSwitch(Switch, frozen=True, kw_only=True, tag="loss"):
     BY_RESULT, REHEARSED = True, LOSS
 
     percent: Annotated[
-        float | None, help_text("loss since the period's start", "% of equity then", name="Loss")
+        float | None,
+        help_text("loss since the period's start", "% of equity then", name="Loss", example="2.5"),
     ] = None
     money: Annotated[
         float | None,
-        help_text("the same in money; one of the two is enough", "money", name="Loss in money"),
+        help_text(
+            "the same in money; one of the two is enough",
+            "money",
+            name="Loss in money",
+            example="1500",
+        ),
     ] = None
 
     def check(self) -> None:

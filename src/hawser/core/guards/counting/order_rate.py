@@ -17,7 +17,7 @@ class RateSwitch(Switch, frozen=True, kw_only=True, tag="order_rate"):
     FIRST = {"most": 50}
     LOOSER = {"most": 1, "window_s": -1}
 
-    most: Annotated[int, help_text("new orders within the window", "orders")]
+    most: Annotated[int, help_text("new orders within the window", "orders", example="50")]
     window_s: Annotated[float, help_text("the window", "s")] = 10.0
 
     def check(self) -> None:

@@ -17,7 +17,9 @@ class RejectSwitch(Switch, frozen=True, kw_only=True, tag="rejects"):
     FIRST = {"most": 10}
     LOOSER = {"most": 1, "window_min": -1}
 
-    most: Annotated[int, help_text("orders refused by the venue within the window", "orders")]
+    most: Annotated[
+        int, help_text("orders refused by the venue within the window", "orders", example="10")
+    ]
     window_min: Annotated[float, help_text("the window", "min")] = 10.0
 
     def check(self) -> None:

@@ -17,7 +17,12 @@ class SlippageSwitch(Switch, frozen=True, kw_only=True, tag="slippage"):
 
     ticks: Annotated[
         float,
-        help_text("a fill that is worse than expected by more than this", "ticks", name="Slippage"),
+        help_text(
+            "a fill that is worse than expected by more than this",
+            "ticks",
+            name="Slippage",
+            example="50",
+        ),
     ]
 
     def order_filled(self, role: str, worse: int) -> str:

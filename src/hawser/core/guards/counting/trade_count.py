@@ -19,7 +19,7 @@ class CountGuard(Counted, frozen=True, kw_only=True, tag="trade_count"):
     LOOSER = {"most": 1}
     REHEARSED = COUNT
 
-    most: Annotated[int, help_text("entries in a period", "trades")]
+    most: Annotated[int, help_text("entries in a period", "trades", example="10")]
     period: Annotated[
         Literal["day", "week"],
         help_text("the period in which they are counted", words={"day": "a day", "week": "a week"}),

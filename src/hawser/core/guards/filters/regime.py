@@ -20,7 +20,7 @@ class RegimeGuard(Filter, frozen=True, kw_only=True, tag="regime"):
     SAYS = "entries only on one side of an average of some instrument"
     BY_PLAN = True
 
-    reference: Annotated[str, help_text("the instrument whose regime it is")]
+    reference: Annotated[str, help_text("the instrument whose regime it is", example="Harbour 40")]
     timeframe: Annotated[str, help_text("length of the bars it uses")] = "1h"
     average: Annotated[
         Literal["sma", "ema"],

@@ -23,19 +23,28 @@ class SessionGuard(Filter, frozen=True, kw_only=True, tag="session"):
 
     hours: Annotated[
         tuple[WeeklySession, ...],
-        help_text("entries only within these weekly hours, beside the instrument's own"),
+        help_text(
+            "entries only within these weekly hours, beside the instrument's own",
+            example="mon-fri 08:00-17:00 Europe/Zurich",
+        ),
     ] = ()
     closed_hours: Annotated[
-        tuple[WeeklySession, ...], help_text("no entries within these, as around the roll-over")
+        tuple[WeeklySession, ...],
+        help_text(
+            "no entries within these, as around the roll-over", example="mon-fri 21:45-22:15 UTC"
+        ),
     ] = ()
     after_open_min: Annotated[
-        float, help_text("stay closed this long after the instrument opens", "min")
+        float, help_text("stay closed this long after the instrument opens", "min", example="10")
     ] = 0.0
     before_close_min: Annotated[
-        float, help_text("close this long before the instrument closes", "min")
+        float, help_text("close this long before the instrument closes", "min", example="15")
     ] = 0.0
     before_weekend_min: Annotated[
-        float, help_text("close this long before the instrument closes for a day or more", "min")
+        float,
+        help_text(
+            "close this long before the instrument closes for a day or more", "min", example="30"
+        ),
     ] = 0.0
 
     def verdict(self, context: EntryContext) -> Closed | None:

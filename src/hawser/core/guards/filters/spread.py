@@ -32,17 +32,26 @@ class SpreadGuard(Filter, frozen=True, kw_only=True, tag="spread"):
     FIRST = {"max_percent_of_r": 15.0}
     LOOSER = {"max_ticks": 1, "max_of_median": 1, "max_percent_of_r": 1}
 
-    max_ticks: Annotated[float | None, help_text("widest spread", "ticks", name="Widest")] = None
+    max_ticks: Annotated[
+        float | None, help_text("widest spread", "ticks", name="Widest", example="20")
+    ] = None
     max_of_median: Annotated[
         float | None,
-        help_text("widest spread, as a multiple of its median", "times", name="Widest by median"),
+        help_text(
+            "widest spread, as a multiple of its median",
+            "times",
+            name="Widest by median",
+            example="2.5",
+        ),
     ] = None
     window_min: Annotated[
         float, help_text("the span of bars that the median is taken from", "min")
     ] = 30.0
     max_percent_of_r: Annotated[
         float | None,
-        help_text("widest spread, as a share of the trade's R", "% of R", name="Widest by R"),
+        help_text(
+            "widest spread, as a share of the trade's R", "% of R", name="Widest by R", example="15"
+        ),
     ] = None
 
     def check(self) -> None:

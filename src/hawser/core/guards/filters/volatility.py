@@ -28,10 +28,10 @@ class VolatilityGuard(Filter, frozen=True, kw_only=True, tag="volatility"):
         int, help_text("how many bars the percentile is taken from", "bars", most=MOST_BARS)
     ] = 500
     low: Annotated[
-        float, help_text("lowest percentile at which entries are open", "percentile")
+        float, help_text("lowest percentile at which entries are open", "percentile", example="5")
     ] = 0.0
     high: Annotated[
-        float, help_text("highest percentile at which entries are open", "percentile")
+        float, help_text("highest percentile at which entries are open", "percentile", example="95")
     ] = 100.0
 
     def check(self) -> None:

@@ -1,4 +1,4 @@
-"""How a rig stands in the list of the Rigs station."""
+"""Rows of a list, painted plainly: a name with a smaller line below it, one line, or a heading."""
 
 from __future__ import annotations
 
@@ -9,31 +9,35 @@ from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.theme.fonts import font
 
+ONE_PX, TWO_PX = 24, 46  # height of a row with one line, with two
 
-class Named(QStyledItemDelegate):
-    """A rig in the list: its name and who uses it, and below it what it is made of."""
+
+class NamedRows(QStyledItemDelegate):
+    """The text before a line break is the name. A row that cannot be chosen is a heading."""
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self._appearance = appearance
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(160, 46)
+        return QSize(160, TWO_PX if "\n" in str(index.data()) else ONE_PX)
 
     def paint(
         self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex
     ) -> None:
         assert painter is not None
         p, box = self._appearance.palette, QRectF(option.rect)
-        name, _, more = str(index.data()).partition("\n")
+        name, two, more = str(index.data()).partition("\n")
         painter.save()
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(box, p.color("ground"))
             painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), p.color("ink"))
-        strong = font(13)
-        strong.setBold(True)
-        inside = box.adjusted(10, 5, -8, -4)
-        for text, face, tone, top in ((name, strong, "ink", 0.0), (more, font(11), "ink2", 19.0)):
+        heading = not index.flags() & Qt.ItemFlag.ItemIsSelectable
+        lines = [(name, font(13, bold=bool(two) or heading), "ink", 0.0)]
+        if two:
+            lines.append((more, font(11), "ink2", 19.0))
+        inside = box.adjusted(10, 5 if two else 4, -8, -2)
+        for text, face, tone, top in lines:
             painter.setFont(face)
             painter.setPen(p.color(tone))
             fits = QFontMetricsF(face).elidedText(text, Qt.TextElideMode.ElideRight, inside.width())
@@ -42,6 +46,7 @@ class Named(QStyledItemDelegate):
                 Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop,
                 fits,
             )
-        painter.setPen(p.color("hairline"))
-        painter.drawLine(box.bottomLeft(), box.bottomRight())
+        if two:
+            painter.setPen(p.color("hairline"))
+            painter.drawLine(box.bottomLeft(), box.bottomRight())
         painter.restore()
