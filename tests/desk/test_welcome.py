@@ -25,10 +25,11 @@ from hawser.desk.app.welcome import Keeping, Welcome
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.own_history import OwnHistory
 from hawser.formats.bars import read_bars
-from hawser.formats.declared import load
+from hawser.formats.declared import load, save
 from hawser.service.profiles.last_opened import OpenedFiles, last_opened
 from hawser.service.profiles.own_files import keep_account, keep_history
 from hawser.service.profiles.recipes import Recipes
+from hawser.service.runtime.opening_history import Inputs
 
 LINES = [
     f"{1 + k // 10:02}.04.2031;0{k % 10}:00;0,6124{k % 10};0,613;0,612;0,6125" for k in range(40)
@@ -110,7 +111,7 @@ def test_an_account_of_one_s_own_by_keys_alone(window, qtbot):
     qtbot.waitUntil(lambda: window.focusWidget() is page.equity)
     page.equity.selectAll()
     qtbot.keyClicks(page.equity, "nothing")
-    assert "Expected a number" in page.wrong.text()
+    assert page.wrong.text() == "The money: expected a number, got 'nothing'"
     assert not page.go.isEnabled()
     page.equity.selectAll()
     qtbot.keyClicks(page.equity, "20 000")
@@ -169,6 +170,51 @@ def test_an_export_is_shown_as_it_will_be_read_and_opened(window, qtbot, tmp_pat
     assert bars.time.size == 40
     again = keep_history(tmp_path, *page.own.read())
     assert again.bars != window.opened.bars  # nothing is written over
+
+
+def test_the_account_of_a_history_is_asked_for_and_a_missing_rate_too(window, qtbot, tmp_path):
+    window.show_files([export(tmp_path)])
+    page = window.history
+    qtbot.keyClicks(page.zone.lineEdit(), "Europe/Zurich")
+    assert page.currency.text() == "CHF"  # the price's own
+    assert "One trade risks 50.00\u00a0CHF" in page.said.text()
+    for field, text in ((page.money, "64 000"), (page.currency, "sek"), (page.percent, "0.6")):
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+    assert page.said.text() == "Type how many SEK one CHF is: the account needs it"
+    assert not page.go.isEnabled()
+    assert page.rate_name.text() == "&1 CHF in SEK"
+    qtbot.keyClicks(page.rate, "11.92")
+    assert "One trade risks 384.00\u00a0SEK" in page.said.text()
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.opened is not None)
+    account = load(Account, Path(window.opened.account))
+    assert (account.currency, account.equity, account.rates) == ("SEK", 64000.0, {"CHF/SEK": 11.92})
+    assert account.size.percent == 0.6
+    files = Inputs(
+        *map(Path, (window.opened.bars, window.opened.instrument, window.opened.account))
+    )
+    assert files.account == account
+
+
+@pytest.mark.parametrize(
+    ("field", "text", "told"),
+    [
+        ("money", "lots", "expected a number"),
+        ("money", "-5", "equity"),
+        ("percent", "60", "at most 10 %"),
+        ("money", "64,000", "write 64000 or 64.000"),
+        ("currency", "a b", "how many A B one CHF is"),
+    ],
+)
+def test_a_wrong_answer_about_the_account_is_told(window, tmp_path, field, text, told):
+    window.show_files([export(tmp_path)])
+    window.history.own.change(zone="Europe/Zurich")
+    setattr(window.history.own, field, text)
+    window.history._show()
+    assert told in window.history.said.text()
+    assert not window.history.go.isEnabled()
 
 
 def test_a_change_that_reads_nothing_is_told_and_taken_back(window, qtbot, tmp_path):
@@ -244,14 +290,14 @@ def test_wrong_rows_further_down_are_told_and_nothing_is_written(window, qtbot, 
     assert "row 802" in window.history.wrong.text()
     assert window.history.isEnabled()
     assert window.opened is None
-    assert not list(tmp_path.rglob("*.parquet"))
+    assert not [*tmp_path.rglob("*.parquet"), *tmp_path.rglob("pier*.toml")]
 
 
-def test_where_the_instrument_cannot_be_written_no_bars_are_left(
-    window, qtbot, tmp_path, monkeypatch
-):
-    def full(*_):
-        raise BadInput("unwritable", "the disk is full")
+def test_where_the_account_cannot_be_written_nothing_is_left(window, qtbot, tmp_path, monkeypatch):
+    def full(what, path):
+        if isinstance(what, Account):
+            raise BadInput("unwritable", "the disk is full")
+        save(what, path)
 
     monkeypatch.setattr("hawser.service.profiles.own_files.save", full)
     window.show_files([export(tmp_path, QUOTES, "pier.csv")])

@@ -7,18 +7,14 @@ from functools import partial
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from hawser.core import figures as fg
-from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.account import Account
 from hawser.core.errors import BadInput
-from hawser.core.typed_numbers import any_number
 from hawser.desk.common.explained import explain_later
 from hawser.desk.common.words import Label
+from hawser.desk.models.own_account import in_money, own_account
 from hawser.desk.models.topics.topic import topic_of_key
-from hawser.formats.declared import as_read
 
 CURRENCY = "CHF"  # what the demo's market has rates to
-MOST_AT_ONCE = 6  # risks of one trade that may be open at once
-MOST_PERCENT = 10  # more is a slip of the hand
 
 KEYS = ("name", "equity", "size.percent")  # what is asked for, as its file calls it
 
@@ -83,22 +79,7 @@ class EmptyAccountPage(QWidget):
 
     def made(self) -> Account:
         """Raises BadInput, in words."""
-        equity, percent = (
-            any_number(field.text().replace(" ", "").replace("\u00a0", ""))
-            for field in (self.equity, self.percent)
-        )
-        if percent > MOST_PERCENT:
-            raise BadInput("bad_account", f"Expected a risk of at most {MOST_PERCENT} % a trade")
-        return as_read(
-            Account(
-                name=self.name.text().strip() or "Own",
-                currency=CURRENCY,
-                equity=equity,
-                balance=equity,
-                size=SizeRule(percent=percent),
-                policy=Policy(caps="fit", max_heat_percent=MOST_AT_ONCE * percent),
-            )
-        )
+        return own_account(self.name.text(), CURRENCY, self.equity.text(), self.percent.text())
 
     def _say(self) -> None:
         self.wrong.setText("")
@@ -110,12 +91,7 @@ class EmptyAccountPage(QWidget):
             self.go.setEnabled(False)
             return
         self.go.setEnabled(True)
-        percent = account.size.percent or 0.0
-        one = fg.money(account.equity * percent / 100, CURRENCY)
-        self.said.setText(
-            f"One trade risks {one} at its stop. All that is open risks at most "
-            f"{fg.percent(MOST_AT_ONCE * percent)} together."
-        )
+        self.said.setText(in_money(account))
 
     def tell(self, sentence: str) -> None:
         self.wrong.setText(sentence)

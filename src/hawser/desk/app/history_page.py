@@ -23,12 +23,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from hawser.core.account import Account
 from hawser.core.clock import zone_known
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.explained import explain, explain_later
 from hawser.desk.common.words import Label
+from hawser.desk.models.own_account import in_money
 from hawser.desk.models.own_history import KINDS, OwnHistory
 from hawser.desk.models.topics.topic import topic_of_key
 from hawser.desk.theme.roles import give
@@ -74,7 +76,9 @@ class HistoryPage(QWidget):
         self.zone, self.kind = Choice(), Choice()
         self.symbol, self.quote = QLineEdit(), QLineEdit()
         self.tick, self.multiplier = QLineEdit(), QLineEdit()
-        self.example, self.meaning = Label(), Label()
+        self.money, self.currency = QLineEdit(), QLineEdit()
+        self.percent, self.rate = QLineEdit(), QLineEdit()
+        self.example, self.meaning, self.said, self.rate_name = Label(), Label(), Label(), Label()
         self.go = QPushButton("&Open the history")
         self._lay_out()
         self._connect()
@@ -108,6 +112,8 @@ class HistoryPage(QWidget):
             label.setWordWrap(True)
             rows.addWidget(label)
         rows.addLayout(self._instrument_grid())
+        rows.addLayout(self._account_row())
+        rows.addWidget(self.said)
         foot = QHBoxLayout()
         self.go_back = QPushButton("&Back")
         self.go.setProperty("role", "place")
@@ -172,6 +178,31 @@ class HistoryPage(QWidget):
         grid.addWidget(self.example, 5, 0, 1, 3)
         return grid
 
+    def _account_row(self) -> QHBoxLayout:
+        """Whose money it is; a rate where the account has another currency."""
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        for text, field, wide, unit in (
+            ("Mo&ney in the account", self.money, 110, ""),
+            ("c&urrency", self.currency, 60, ""),
+            ("&Risk of one trade", self.percent, 60, "% of it"),
+        ):
+            label = Label(text)
+            label.setBuddy(field)
+            field.setFixedWidth(wide)
+            row.addWidget(label)
+            row.addWidget(field)
+            if unit:
+                row.addWidget(Label(unit))
+            row.addSpacing(8)
+        self.rate_name.setBuddy(self.rate)
+        self.rate.setFixedWidth(90)
+        row.addWidget(self.rate_name)
+        row.addWidget(self.rate)
+        row.addStretch(1)
+        self.said.setProperty("role", "second")
+        return row
+
     def _explain(self) -> None:
         """Each field by what is declared of its key."""
         read = (
@@ -186,7 +217,13 @@ class HistoryPage(QWidget):
             ("tick", self.tick),
             ("multiplier", self.multiplier),
         )
-        for kind, fields in ((Recipe, read), (Instrument, traded)):
+        owned = (
+            ("equity", self.money),
+            ("currency", self.currency),
+            ("size.percent", self.percent),
+            ("rates", self.rate),
+        )
+        for kind, fields in ((Recipe, read), (Instrument, traded), (Account, owned)):
             for key, field in fields:
                 explain_later(field, partial(topic_of_key, kind, key, "The first start"))
         explain(self.kind, "instrument_kind")
@@ -210,6 +247,10 @@ class HistoryPage(QWidget):
             (self.quote, "quote"),
             (self.tick, "tick"),
             (self.multiplier, "multiplier"),
+            (self.money, "money"),
+            (self.currency, "currency"),
+            (self.percent, "percent"),
+            (self.rate, "rate"),
         ):
             field.textEdited.connect(self._typed(key))
 
@@ -285,6 +326,9 @@ class HistoryPage(QWidget):
             (self.quote, own.quote),
             (self.tick, own.tick),
             (self.multiplier, own.multiplier),
+            (self.money, own.money),
+            (self.percent, own.percent),
+            (self.rate, own.rate),
         ):
             if field.text() != text:
                 field.setText(text)
@@ -330,7 +374,25 @@ class HistoryPage(QWidget):
                 wrong = error.sentence
         self.example.setText(wrong or own.example)
         give(self.example, "role", "caution" if wrong else "second")
-        self.go.setEnabled(own.head is not None and not wrong)
+        lacks = self._show_account()
+        self.go.setEnabled(own.head is not None and not wrong and not lacks)
+
+    def _show_account(self) -> bool:
+        """What the answers about the account come to; whether they do not make one yet."""
+        own = self.own
+        if not self.currency.hasFocus():
+            self.currency.setText(own.money_is)
+        first, _, second = own.pair.partition("/")
+        self.rate_name.setText(f"&1 {first} in {second}" if own.pair else "")
+        self.rate.setVisible(bool(own.pair))
+        wrong = ""
+        try:
+            self.said.setText(in_money(own.account()))
+        except BadInput as error:
+            wrong = error.sentence
+            self.said.setText(wrong)
+        give(self.said, "role", "caution" if wrong else "second")
+        return bool(wrong)
 
     def tell(self, sentence: str) -> None:
         """What is wrong with the files as a whole."""

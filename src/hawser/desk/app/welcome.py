@@ -51,7 +51,7 @@ class Keeping(NamedTuple):
     """What keeps what was made: each gives what is to be opened, and raises a HawserError where it
     cannot be written."""
 
-    history: Callable[[Imported, Instrument], OpenedFiles]
+    history: Callable[[Imported, Instrument, Account], OpenedFiles]
     account: Callable[[Account], OpenedFiles]
     recipes: Recipes
 

@@ -14,10 +14,12 @@ import msgspec
 import numpy as np
 
 from hawser.core import figures as fg
+from hawser.core.account import Account
 from hawser.core.bars import Bars, joined
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument, Kind
+from hawser.desk.models.own_account import own_account
 from hawser.formats.declared import as_read
 from hawser.formats.importing.guess import guess
 from hawser.formats.importing.head import Head, head
@@ -89,6 +91,7 @@ class OwnHistory:
         self.symbol, self.quote, self.tick = "", "CHF", "0.01"
         self.kind: Kind = "equity"
         self.multiplier = KINDS["equity"][0]
+        self.money, self.currency, self.percent, self.rate = "10 000", "", "0.5", ""
         self._from_file: Instrument | None = None
 
     def choose(self, paths: Sequence[Path]) -> None:
@@ -213,16 +216,37 @@ class OwnHistory:
             )
         )
 
-    def read(self) -> tuple[Imported, Instrument]:
+    @property
+    def money_is(self) -> str:
+        """The account's currency: the price's own, until another is typed."""
+        return self.currency.strip().upper() or self.quote.strip().upper()
+
+    @property
+    def pair(self) -> str:
+        """The rate that the account needs, as its file calls it; nothing where it needs none."""
+        quote = self.quote.strip().upper()
+        return "" if self.money_is == quote else f"{quote}/{self.money_is}"
+
+    def account(self) -> Account:
+        """Raises BadInput, in words."""
+        rates = {self.pair: self.rate} if self.pair else {}
+        if self.pair and not self.rate.strip():
+            first, _, second = self.pair.partition("/")
+            raise BadInput(
+                "rate_missing", f"Type how many {second} one {first} is: the account needs it"
+            )
+        return own_account(self.symbol.strip(), self.money_is, self.money, self.percent, rates)
+
+    def read(self) -> tuple[Imported, Instrument, Account]:
         """All of it; raises BadInput. Quotes come as bars of a minute."""
-        instrument = self.instrument()
+        instrument, account = self.instrument(), self.account()
         found = import_files(self.paths, self.recipe, instrument=instrument)
         if self._recipes is not None:
             with contextlib.suppress(BadInput, OSError):  # it is asked for again
                 self._recipes.keep(self._guessed, self._names, self.recipe)
         if found.history.ticks:
             found = found._replace(history=bars_of(found.history, instrument))
-        return found, instrument
+        return found, instrument, account
 
 
 def bars_of(ticks: History, instrument: Instrument) -> History:

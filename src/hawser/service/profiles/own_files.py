@@ -19,18 +19,23 @@ from hawser.service.profiles.last_opened import OpenedFiles
 from hawser.service.profiles.profile import plain, profile
 
 
-def keep_history(root: Path | None, found: Imported, instrument: Instrument) -> OpenedFiles:
-    """The history as a bar file, and its instrument; raises BadInput."""
+def keep_history(
+    root: Path | None, found: Imported, instrument: Instrument, account: Account
+) -> OpenedFiles:
+    """The history as a bar file, its instrument and its account; raises BadInput."""
     folder = _folder(root, "histories")
     base = plain(instrument.symbol) or "history"
     bars = next(path for path in _names(folder, base, ".parquet") if not path.exists())
     write_history(found.history, bars)
+    of, whose = bars.with_suffix(".toml"), bars.with_suffix(".account.toml")
     try:
-        save(instrument, bars.with_suffix(".toml"))
+        save(instrument, of)
+        save(account, whose)
     except BadInput:
-        bars.unlink(missing_ok=True)  # bars without their instrument are of no use
+        for path in (bars, of):  # one without the others is of no use
+            path.unlink(missing_ok=True)
         raise
-    return OpenedFiles(bars=str(bars), instrument=str(bars.with_suffix(".toml")))
+    return OpenedFiles(bars=str(bars), instrument=str(of), account=str(whose))
 
 
 def keep_account(root: Path | None, account: Account) -> OpenedFiles:
