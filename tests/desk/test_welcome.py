@@ -10,6 +10,9 @@ from functools import partial
 from pathlib import Path
 
 import msgspec
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet
 import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
@@ -250,6 +253,44 @@ def test_the_next_file_of_the_same_shape_is_read_the_same_way(window, qtbot, tmp
         kept.write_text("nothing = ")
     second.show_files([export(tmp_path, name="NZDSEK other.csv")])
     assert not again.own.remembered
+
+
+def long_parquet(path: Path, rows: int) -> None:
+    """A history in one part, as libraries write it that are told nothing."""
+    steps = np.arange(rows)
+    prices = dict.fromkeys(("Open", "Low"), 0.6 + steps % 1000 / 100000.0)
+    prices |= {
+        name: column + 0.001
+        for name, column in zip(("High", "Close"), prices.values(), strict=True)
+    }
+    times = pa.array(steps * 60 * 10**9).cast(pa.timestamp("ns", "UTC"))
+    table = pa.table({"Time": times, **prices})
+    pyarrow.parquet.write_table(
+        table, path, compression="none", row_group_size=rows, use_dictionary=False
+    )
+
+
+def read_so_far() -> int:
+    """Bytes that this process has read from files."""
+    return int(Path("/proc/self/io").read_text().split()[1])
+
+
+def test_a_parquet_file_is_shown_and_opened_and_little_of_a_long_one_is_read(
+    window, qtbot, tmp_path
+):
+    path = tmp_path / "CADCHF.parquet"
+    long_parquet(path, 500_000)
+    window._warming.join()  # it reads, too
+    before = read_so_far()
+    window.show_files([path])
+    assert read_so_far() - before < path.stat().st_size / 4
+    page = window.history
+    assert page.table.item(0, 1).text() == "0.60000"
+    assert page.table.columnCount() == 5
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.opened is not None, timeout=60_000)
+    instrument = load(Instrument, Path(window.opened.instrument))
+    assert read_bars(Path(window.opened.bars), instrument).bars.time.size == 500_000
 
 
 def test_quotes_become_bars_of_a_minute(window, qtbot, tmp_path):

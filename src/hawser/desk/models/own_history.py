@@ -21,11 +21,10 @@ from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument, Kind
 from hawser.desk.models.own_account import own_account
 from hawser.formats.declared import as_read
-from hawser.formats.importing.guess import guess
 from hawser.formats.importing.head import Head, head
 from hawser.formats.importing.history import History
 from hawser.formats.importing.importing import Imported, import_files
-from hawser.formats.importing.reading import names_in
+from hawser.formats.importing.reading import guessed, names_in
 from hawser.formats.importing.recipe import Recipe
 from hawser.service.profiles.recipes import Recipes
 
@@ -99,7 +98,7 @@ class OwnHistory:
         self.paths, self._from_file, zone = tuple(paths), None, self.recipe.zone
         self.remembered = False
         try:
-            self._guessed = guess(self.paths[0])
+            self._guessed = guessed(self.paths[0])
             self._names = names_in(self.paths[0], self._guessed)
         except BadInput as error:
             self.head, self.wrong = None, error.sentence

@@ -22,6 +22,7 @@ from hawser.formats.importing.reading import Read, names_in, read
 from hawser.formats.importing.recipe import Recipe
 
 ROWS = 400  # that are read
+BUFFER = 1 << 16  # bytes of each column that are read at once
 PRICED = {"open", "high", "low", "close", "bid", "ask"}
 MOST_DIGITS = 8  # decimals of a guessed tick
 MANY = 50  # different prices
@@ -94,7 +95,8 @@ def _write_head(path: Path, part: Path, recipe: Recipe) -> None:
         import pyarrow.parquet
 
         with parquet_read(path):
-            file = pyarrow.parquet.ParquetFile(path)
+            # else it reads ahead all of the first part, which may be the whole of a long file
+            file = pyarrow.parquet.ParquetFile(path, pre_buffer=False, buffer_size=BUFFER)
             batch = next(file.iter_batches(ROWS), None)
         table = file.schema_arrow.empty_table() if batch is None else pa.table(batch)
         pyarrow.parquet.write_table(table, part)
