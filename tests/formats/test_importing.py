@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import os
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
@@ -22,6 +23,7 @@ from hawser.formats.bars import read_table
 from hawser.formats.declared import load
 from hawser.formats.importing.guess import columns_of
 from hawser.formats.importing.importing import import_files
+from hawser.formats.importing.reading import guessed
 from hawser.formats.importing.recipe import Recipe
 from hawser.service.runtime.opening_history import Inputs
 from madeup import ROOT, pair
@@ -425,3 +427,24 @@ def test_every_command_that_takes_bars_takes_another_program_s_by_a_recipe(tmp_p
         told[name] = (read_table(out).drop_columns("time"), answer, held)
     assert told["own"] == told["export"]
     assert told["own"][0].num_columns > 6
+
+
+def test_what_a_column_is_by_its_place_alone_is_told(tmp_path):
+    """A header that calls two columns open: the last is the close, which nobody said."""
+    path = tmp_path / "twice.csv"
+    path.write_text("time,open,high,low,open\n" + "2031-03-05T09:00:00Z,1.0,1.2,0.9,1.1\n")
+    found = import_files([path])
+    assert "Column 'open 5' is taken as close, by its place" in found.sentences()
+    assert found.as_json()["by_place"] == ["Column 'open 5' is taken as close, by its place"]
+    assert import_files([path], found.recipe).placed == ()  # a recipe says it for sure
+    path.write_text("2031-03-05T09:00:00Z,1.0,1.2,0.9,1.1\n2031-03-05T09:15:00Z,1.0,1.2,0.9,1.1\n")
+    told = import_files([path]).sentences()[1]
+    assert told.startswith("No row names the columns: they are taken as open, high, low, close")
+    assert import_files([write(BARS, PLAIN, tmp_path)], zone=PLAIN.zone).placed == ()
+
+
+def test_a_pipe_is_refused_instead_of_waited_for(tmp_path):
+    for name in ("pipe.csv", "pipe.parquet"):
+        os.mkfifo(tmp_path / name)
+        with pytest.raises(BadInput, match="expected a file; this is a pipe"):
+            guessed(tmp_path / name)

@@ -96,7 +96,7 @@ class OwnHistory:
     def choose(self, paths: Sequence[Path]) -> None:
         """Other files, read as the first one looks, or as one of its shape was read before."""
         self.paths, self._from_file, zone = tuple(paths), None, self.recipe.zone
-        self.remembered = False
+        self.remembered, self._names = False, ()
         try:
             self._guessed = guessed(self.paths[0])
             self._names = names_in(self.paths[0], self._guessed)
@@ -114,6 +114,8 @@ class OwnHistory:
 
     def change(self, **keys: Any) -> None:
         """The files are read another way."""
+        if self.paths and not self._names:  # nothing is known of them, and why stands there
+            return
         try:
             self.recipe = as_read(msgspec.structs.replace(self.recipe, **keys))
         except BadInput as error:

@@ -289,6 +289,18 @@ def _by_place(
     )
 
 
+def told_by_place(recipe: Recipe) -> list[str]:
+    """Which prices a guess has by their place alone, for a person to look at."""
+    roles = [
+        role
+        for role in (*PRICES, "bid", "ask")
+        if role in recipe.columns and plain(recipe.columns[role]) not in WORDS[role]
+    ]
+    if roles and not recipe.header:
+        return [f"No row names the columns: they are taken as {', '.join(roles)}, by their place"]
+    return [f"Column '{recipe.columns[role]}' is taken as {role}, by its place" for role in roles]
+
+
 def _decimal(cells: Sequence[str]) -> tuple[str, str]:
     """The sign before decimals, and the one between thousands."""
     both = Counter[tuple[str, str]]()

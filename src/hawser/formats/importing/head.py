@@ -14,7 +14,7 @@ import numpy as np
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.formats.bars import is_parquet
-from hawser.formats.importing.guess import first_lines, guess
+from hawser.formats.importing.guess import first_lines, guess, told_by_place
 from hawser.formats.importing.history import utc_text
 from hawser.formats.importing.importing import DATE_ORDERS, deciding_row
 from hawser.formats.importing.opened import parquet_read
@@ -62,7 +62,7 @@ def head(path: Path, recipe: Recipe, shown: int = 8) -> Head:
     return Head(
         names,
         [list(row) for row in zip(times, *cells, strict=True)],
-        _found_out(found),
+        [*(f"{text}." for text in told_by_place(recipe)), *_found_out(found)],
         tick,
         [name for name in names_in(path, recipe) if name not in used],
     )

@@ -11,6 +11,7 @@ import msgspec
 from hawser.core.bars import length_of
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
+from hawser.formats.importing.guess import told_by_place
 from hawser.formats.importing.history import (
     Finding,
     History,
@@ -33,12 +34,14 @@ class Imported(NamedTuple):
     recipe: Recipe
     reads: list[Read]
     found: list[Finding]
+    placed: tuple[str, ...] = ()  # which columns were taken by their place alone
 
     def sentences(self) -> list[str]:
         """What was read, and what is doubtful or worth a look, for a person."""
         history, times = self.history, self.history.times
         what = "ticks" if history.ticks else "bars"
         told = [f"{times.size} {what} from {utc_text(int(times[0]))} to {utc_text(int(times[-1]))}"]
+        told += self.placed
         told += [text for one in self.reads for text in _doubts(one)]
         for one in self.found:
             at = ", ".join(f"row {row} of {Path(name).name}" for name, row in one.rows)
@@ -55,6 +58,7 @@ class Imported(NamedTuple):
             "to": utc_text(int(times[-1])),
             "bar_s": None if self.history.ticks else length_of(times).span / 1e9,
             "columns": ["time", *self.history.columns],
+            "by_place": list(self.placed),
             "files": [
                 {
                     "file": str(one.path),
@@ -133,7 +137,9 @@ def import_files(
     first = used[0]
     if recipe is None:
         first = msgspec.structs.replace(first, dates=_agreed(reads, first))
-    return Imported(history, first, reads, findings(history, instrument))
+    placed = [] if recipe is not None else [text for of in used for text in told_by_place(of)]
+    found = findings(history, instrument)
+    return Imported(history, first, reads, found, tuple(dict.fromkeys(placed)))
 
 
 def _agreed(reads: list[Read], recipe: Recipe) -> Any:

@@ -24,9 +24,20 @@ MARKS = (  # what a text may begin with, and what follows from it
 PACKED = {b"\x1f\x8b": "gzip", b"\xfd7zXZ\x00": "xz", b"PK\x03\x04": "zip"}
 
 
+def check_plain(path: Path) -> None:
+    """Refuse what is neither a file nor missing: to open a pipe would wait for whoever writes."""
+    try:
+        other = path.exists() and not path.is_file() and not path.is_dir()
+    except OSError:  # it is told where it is opened
+        return
+    if other:
+        raise BadInput("unreadable", f"{path}: expected a file; this is a pipe or a device")
+
+
 @contextmanager
 def opened(path: Path) -> Iterator[IO[bytes]]:
     """The file's bytes, unpacked; raises BadInput where it cannot be read."""
+    check_plain(path)
     try:
         with path.open("rb") as file:
             start = file.read(8)
@@ -56,6 +67,7 @@ def parquet_read(path: Path) -> Iterator[None]:
     """What goes wrong with a Parquet file, as one sentence."""
     import pyarrow as pa
 
+    check_plain(path)
     try:
         yield
     except OSError as error:
