@@ -203,9 +203,10 @@ def _times(
 ) -> ts.LocalTimes:
     import pyarrow as pa
 
-    column = held.pop(recipe.columns["time"])
     clock = recipe.columns.get("clock")
-    of_day = held.pop(clock) if clock else None
+    of_day = ts.of_day(place, held.pop(clock)) if clock else None
+    pa.default_memory_pool().release_unused()
+    column = held.pop(recipe.columns["time"])
     if column.null_count:
         raise place.wrong(int(np.argmax(np.asarray(column.is_null()))), "a time, got nothing")
     if pa.types.is_timestamp(column.type):

@@ -138,19 +138,31 @@ def _turns(local: Array) -> int:
     return int((steps[1:] != steps[:-1]).sum())
 
 
+class OfDay(NamedTuple):
+    """Times of day of a column of its own, and their offsets."""
+
+    clock: Array
+    offset: Array
+
+
+def of_day(place: Place, column: pa.ChunkedArray) -> OfDay:
+    """Read before the dates: its text can be given back then."""
+    found = numbers_of(place._replace(column="clock"), column, clock=True)
+    return OfDay(found.clock, found.offset)
+
+
 def local_times(
-    place: Place, dates: pa.ChunkedArray, clock: pa.ChunkedArray | None, wanted: Dates, sure: bool
+    place: Place, dates: pa.ChunkedArray, clock: OfDay | None, wanted: Dates, sure: bool
 ) -> LocalTimes:
-    """A column of dates, with another of times of day where there is one. `sure`: `wanted` was
+    """A column of dates, with the times of day of another where there is one. `sure`: `wanted` was
     chosen by a person, and no other order is looked for."""
     if wanted in UNITS:
         local = counted(place, dates, wanted)
         return LocalTimes(local, np.zeros(local.size, np.int32), Decided(wanted, -1))
     found = numbers_of(place, dates)
     if clock is not None:
-        of_day = numbers_of(place._replace(column="clock"), clock, clock=True)
-        offset = np.where(of_day.offset == NOWHERE, found.offset, of_day.offset)
-        found = found._replace(clock=of_day.clock, offset=offset)
+        offset = np.where(clock.offset == NOWHERE, found.offset, clock.offset)
+        found = found._replace(clock=clock.clock, offset=offset)
     how = Decided(wanted, -1) if sure else decided(found, wanted)
     local, bad = moments(found, ORDERS[how.dates])
     if bad >= 0:
