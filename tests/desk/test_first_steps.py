@@ -30,11 +30,23 @@ def test_a_protected_trade_by_keys_alone(trader):
     price = window.latest.instrument(name).instrument.price(new.resting_stop)
     assert f"the stop at {price} rests at the venue" in bar.text.text()
     assert "CHF; more if the price jumps over it" in bar.text.text()
+    assert window.kept.first_steps_over  # a window that is closed now does not ask again
     qtbot.keyClick(window, Qt.Key.Key_U, Qt.KeyboardModifier.AltModifier)
     qtbot.waitUntil(lambda: not bar.isVisible())  # a button that a key presses is seen to go down
-    assert window.kept.first_steps_over
     window.offer_first_steps()
     assert not bar.isVisible()
+
+
+def test_a_trade_that_ends_meanwhile_is_told_with_what_ended_it(trader):
+    bar = trader.window.first_steps
+    bar.begin()
+    trader.qtbot.waitUntil(lambda: bar.text.text().startswith("1 of 3"))
+    trader.choose(bar.text.text().rpartition("such as ")[2])
+    trader.qtbot.waitUntil(lambda: bar.steps.step == PLACE)
+    trade = trader.place()
+    trader.helm.strips.close_asked.emit(trade.id)
+    trader.qtbot.waitUntil(lambda: "The trade is over: " in bar.text.text())
+    assert "closed by hand" in bar.text.text()
 
 
 def test_the_steps_are_left_and_found_again(trader):

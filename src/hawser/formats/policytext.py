@@ -4,6 +4,7 @@ as it was."""
 from __future__ import annotations
 
 import os
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from hawser.core.guards.declared import AnyGuard, Guards
 from hawser.formats.declared import record, toml
 
 
+@lru_cache(4)  # the finder asks at each key that is typed
 def read_policy(text: str, where: str = "the policy") -> Guards:
     """What is written as a policy; raises BadInput with what is wrong and where."""
     return record(Guards, toml(text, where), where)

@@ -74,7 +74,7 @@ class HaltBar(QWidget):
 
 
 class FirstStepsBar(QWidget):
-    """Three steps to a protected trade; `over` once they are done or left."""
+    """Three steps to a protected trade; `over` once the last is reached, or they are left."""
 
     over = pyqtSignal()
 
@@ -108,6 +108,8 @@ class FirstStepsBar(QWidget):
         wanted = f"&{UNDERSTOOD}" if self.steps.step == PROTECTED else "S&kip"
         if self.leave.text() != wanted:
             self.leave.setText(wanted)
+            if self.steps.step == PROTECTED:  # also where the window is closed without a word
+                self.over.emit()
 
     def _leave(self) -> None:
         self.steps.end()

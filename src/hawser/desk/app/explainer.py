@@ -25,6 +25,7 @@ class Explainer(QObject):
         self._appearance = appearance
         self._panel: HelpPanel | None = None
         key = QShortcut(QKeySequence("F1"), window)
+        key.setAutoRepeat(False)
         key.activated.connect(self.explain)
         app = QApplication.instance()
         assert isinstance(app, QApplication)

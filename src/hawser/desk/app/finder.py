@@ -54,7 +54,6 @@ class Finder(Overlay):
     ) -> None:
         super().__init__(parent)
         self._actions, self._helps = actions, helps
-        self._offered: list[Action] = []
         self._found: list[Action] = []
         self.field, self.list = QLineEdit(), QListWidget()
         self.list.setItemDelegate(NamedRows(appearance))
@@ -75,7 +74,6 @@ class Finder(Overlay):
     def open(self) -> None:
         parent = self.parentWidget()
         assert parent is not None
-        self._offered = self._actions()  # as things are now: to gather them takes a moment
         self.field.clear()
         self._find("")
         self.show()
@@ -83,7 +81,7 @@ class Finder(Overlay):
         self.field.setFocus()
 
     def _find(self, words: str) -> None:
-        found = [action for action in self._offered if matches(action.text, words)]
+        found = [action for action in self._actions() if matches(action.text, words)]
         self._found = sorted(found, key=lambda action: nearness(action.text, words))
         self._found += self._helps(words) if words.strip() else []
         self.list.clear()

@@ -94,6 +94,7 @@ class HelpPanel(Overlay):
         self.contents_button.clicked.connect(self.show_contents)
         back = QShortcut(QKeySequence("Alt+Left"), self)
         back.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        back.setAutoRepeat(False)
         back.activated.connect(self.back)
         self.hide()
 
