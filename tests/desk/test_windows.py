@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPoint, QPointF, QSize, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
@@ -34,6 +34,7 @@ from hawser.core.guards import declared as dc
 from hawser.desk.app.bars import HaltBar
 from hawser.desk.app.finder import matches, nearness
 from hawser.desk.app.stations import GUARDS, LOGBOOK
+from hawser.desk.app.window import first_size
 from hawser.desk.models.planning import Draft
 from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Kept, Settings
@@ -95,6 +96,19 @@ def test_stations_by_key_and_by_mouse(trader):
     assert trader.window.station == GUARDS
     QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
     assert trader.window.station == LOGBOOK
+
+
+@pytest.mark.parametrize(
+    ("free", "size"),
+    [
+        ((2560, 1440), (1280, 800)),
+        ((1280, 720), (1272, 680)),  # 1920x1080 at 150 %
+        ((1280, 800), (1272, 760)),
+        ((800, 600), (980, 620)),  # less than that shows nothing well
+    ],
+)
+def test_the_first_window_fits_the_desktop(free, size):
+    assert first_size(QSize(*free)) == QSize(*size)
 
 
 def test_the_finder_finds_by_the_beginnings_of_words(trader):

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, cast
 
-from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt, pyqtSignal
+from PyQt6.QtCore import QByteArray, QEvent, QObject, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -68,6 +68,8 @@ from hawser.service.profiles.rigs import Shelf
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot
 
+WANTED, LEAST = QSize(1280, 800), QSize(980, 620)
+FRAME = QSize(8, 40)  # what a desktop's frame and title bar take, at most
 REMEMBER_MS = 5000  # between two looks at what is to be remembered
 
 if TYPE_CHECKING:  # loaded when it is first wanted
@@ -105,9 +107,10 @@ class Window(QMainWindow):
             AccountDesk(name, account, self.stack.view) for name, account in known.items()
         ]
         self.setWindowTitle(f"Hawser \u2013 {title}")
-        self.setMinimumSize(980, 620)
+        self.setMinimumSize(LEAST)
         self.setAcceptDrops(True)
-        self.resize(1280, 800)
+        screen = self.screen()
+        self.resize(first_size(screen.availableSize()) if screen is not None else WANTED)
         self.first_steps = FirstStepsBar()
         self.waterline, self.halt_bar, self.notice = (
             Waterline(appearance),
@@ -608,6 +611,12 @@ class Window(QMainWindow):
             account_desk.runtime.stop()
             account_desk.bridge.end()
         super().closeEvent(event)
+
+
+def first_size(free: QSize) -> QSize:
+    """The window's size where none is remembered: what is wanted, or what fits the desktop's free
+    area with a title bar, so that the foot is never cut off."""
+    return WANTED.boundedTo(free - FRAME).expandedTo(LEAST)
 
 
 def _alerting(snapshot: Snapshot) -> tuple[object, ...]:
