@@ -6,6 +6,8 @@ import gzip
 import subprocess
 import sys
 from argparse import Namespace
+from contextlib import suppress
+from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 
@@ -29,6 +31,8 @@ from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.own_history import OwnHistory
 from hawser.formats.bars import read_bars
 from hawser.formats.declared import load, save
+from hawser.formats.importing.history import utc_text
+from hawser.formats.importing.importing import import_files
 from hawser.service.profiles.last_opened import OpenedFiles, last_opened
 from hawser.service.profiles.own_files import keep_account, keep_history
 from hawser.service.profiles.recipes import Recipes
@@ -230,6 +234,60 @@ def test_a_change_that_reads_nothing_is_told_and_taken_back(window, qtbot, tmp_p
     assert not page.go.isEnabled()
     pick(page.separator, ";")
     assert (page.wrong.text(), page.table.rowCount(), page.go.isEnabled()) == ("", 8, True)
+
+
+def dated(form: str, start: str, minutes: int, rows: int, to_day: int = 31) -> str:
+    """Bars whose dates are written in a form; days after `to_day` of a month are left out."""
+    first = datetime.fromisoformat(start)
+    times = [first + timedelta(minutes=minutes * number) for number in range(rows)]
+    lines = [f"{one:{form}} {one:%H:%M},1.0,1.1,0.9,1.05" for one in times if one.day <= to_day]
+    return "\n".join(["time,open,high,low,close", *lines]) + "\n"
+
+
+def test_a_row_further_down_that_shows_another_order_of_dates_has_the_rows_looked_at_again(
+    window, qtbot, tmp_path
+):
+    """They were opened as they were shown, or refused, though the file itself says how to read
+    them."""
+    window.show_files([export(tmp_path, dated("%m/%d/%Y", "2031-04-08T00:00", 15, 600))])
+    page = window.history
+    page.own.change(zone="UTC")
+    page._show()
+    assert page.table.item(0, 0).text() == "2031-08-04T00:00:00Z"
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "Row 482 shows" in page.wrong.text())
+    assert "month, day, year. Look at the rows again" in page.wrong.text()
+    assert page.table.item(0, 0).text() == "2031-04-08T00:00:00Z"
+    assert page.dates.currentData() == "mdy"
+    assert window.opened is None
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.opened is not None)
+
+
+@pytest.mark.parametrize("form", ["%d/%m/%Y", "%m/%d/%Y", "%d.%m.%y", "%m-%d-%Y"])
+@pytest.mark.parametrize("minutes", [15, 240, 1440])
+@pytest.mark.parametrize(("start", "rows"), [("2031-02-04T00:00", 80), ("2031-11-04T00:00", 700)])
+def test_the_window_reads_dates_as_the_command_does(tmp_path, form, minutes, start, rows):
+    """The first rows as they are shown, and all of them once they are read."""
+    for to_day in (12, 31):
+        path = export(tmp_path, dated(form, start, minutes, rows, to_day))
+        own = OwnHistory()
+        own.choose([path])
+        own.change(zone="UTC")
+        with suppress(BadInput):  # it is to be looked at again
+            own.read()
+        found = own.read()[0].history.times
+        assert (found == import_files([path], zone="UTC").history.times).all()
+        assert own.head.rows[0][0] == utc_text(int(found[0]))
+
+
+def test_an_order_of_dates_that_a_person_chose_is_kept(tmp_path):
+    own = OwnHistory()
+    own.choose([export(tmp_path, dated("%d/%m/%Y", "2031-02-04T00:00", 15, 30))])
+    own.change(zone="UTC")
+    own.change(dates="mdy")
+    assert own.head.rows[0][0] == "2031-04-02T00:00:00Z"
+    assert own.read()[0].recipe.dates == "mdy"
 
 
 def test_the_next_file_of_the_same_shape_is_read_the_same_way(window, qtbot, tmp_path):

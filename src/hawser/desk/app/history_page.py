@@ -31,7 +31,7 @@ from hawser.desk.common.choice import Choice
 from hawser.desk.common.explained import explain, explain_later
 from hawser.desk.common.words import Label
 from hawser.desk.models.own_account import in_money
-from hawser.desk.models.own_history import KINDS, OwnHistory
+from hawser.desk.models.own_history import DATES, KINDS, OwnHistory
 from hawser.desk.models.topics.topic import topic_of_key
 from hawser.desk.theme.roles import give
 from hawser.formats.declared import load
@@ -40,15 +40,6 @@ from hawser.service.profiles.recipes import Recipes
 
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "upright line", "spaces": "spaces"}
 DECIMALS = {".": "point", ",": "comma"}
-DATES = {
-    "ymd": "year, month, day",
-    "dmy": "day, month, year",
-    "mdy": "month, day, year",
-    "s": "seconds from 1970",
-    "ms": "milliseconds from 1970",
-    "us": "microseconds from 1970",
-    "ns": "nanoseconds from 1970",
-}
 KIND_WORDS = {
     "fx": "currency pair",
     "equity": "share",
@@ -393,6 +384,10 @@ class HistoryPage(QWidget):
             self.said.setText(wrong)
         give(self.said, "role", "caution" if wrong else "second")
         return bool(wrong)
+
+    def show_again(self) -> None:
+        """Reading all of it may have found another way to read it."""
+        self._show()
 
     def tell(self, sentence: str) -> None:
         """What is wrong with the files as a whole."""

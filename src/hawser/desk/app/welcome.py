@@ -184,6 +184,7 @@ class Welcome(QDialog):
     def _finished(self, found: OpenedFiles | HawserError) -> None:
         self.history.set_busy(False)
         if isinstance(found, HawserError):
+            self.history.show_again()
             self.history.tell(found.sentence)
             return
         self.opened = found

@@ -23,9 +23,9 @@ from hawser.desk.models.own_account import own_account
 from hawser.formats.declared import as_read
 from hawser.formats.importing.head import Head, head
 from hawser.formats.importing.history import History
-from hawser.formats.importing.importing import Imported, import_files
+from hawser.formats.importing.importing import Imported, deciding_row, import_files
 from hawser.formats.importing.reading import guessed, names_in
-from hawser.formats.importing.recipe import Recipe
+from hawser.formats.importing.recipe import Dates, Recipe
 from hawser.service.profiles.recipes import Recipes
 
 PAIR = re.compile(r"(?<![A-Z])([A-Z]{3})[/_.-]?([A-Z]{3})(?![A-Z])")
@@ -64,6 +64,16 @@ CURRENCIES = frozenset(
         ),
     )
 )
+# how dates are written, in words
+DATES: dict[Dates, str] = {
+    "ymd": "year, month, day",
+    "dmy": "day, month, year",
+    "mdy": "month, day, year",
+    "s": "seconds from 1970",
+    "ms": "milliseconds from 1970",
+    "us": "microseconds from 1970",
+    "ns": "nanoseconds from 1970",
+}
 # What an instrument of each kind is like, as a first proposal: multiplier, quantity step, least and
 # greatest quantity, margin as a fraction, and what the multiplier is, in words.
 KINDS: dict[Kind, tuple[str, str, str, str, str]] = {
@@ -82,6 +92,7 @@ class OwnHistory:
     def __init__(self, recipes: Recipes | None = None) -> None:
         self._recipes = recipes
         self._guessed, self._names = Recipe(), tuple[str, ...]()
+        self._sure = False  # whether a person chose the order of dates
         self.remembered = False  # whether it is read as the last file of its shape was
         self.paths: tuple[Path, ...] = ()
         self.recipe = Recipe()
@@ -96,7 +107,7 @@ class OwnHistory:
     def choose(self, paths: Sequence[Path]) -> None:
         """Other files, read as the first one looks, or as one of its shape was read before."""
         self.paths, self._from_file, zone = tuple(paths), None, self.recipe.zone
-        self.remembered, self._names = False, ()
+        self.remembered, self._names, self._sure = False, (), False
         try:
             self._guessed = guessed(self.paths[0])
             self._names = names_in(self.paths[0], self._guessed)
@@ -106,7 +117,7 @@ class OwnHistory:
         self.recipe = msgspec.structs.replace(self._guessed, zone=zone)
         known = self._recipes and self._recipes.known(self._guessed, self._names)
         if known:
-            self.recipe, self.remembered = known, True
+            self.recipe, self.remembered, self._sure = known, True, True
         self._name_it()
         self._look()
         if self.head is not None:
@@ -121,7 +132,7 @@ class OwnHistory:
         except BadInput as error:
             self.head, self.wrong = None, error.sentence
             return
-        before = self.head
+        before, self._sure = self.head, self._sure or "dates" in keys
         self._look()
         if before is None and self.head is not None:
             self.tick = self.head.tick
@@ -131,7 +142,8 @@ class OwnHistory:
         if not self.paths:
             return
         try:
-            self.head = head(self.paths[0], self.recipe)
+            self.head = head(self.paths[0], self.recipe, self._sure)
+            self.recipe = msgspec.structs.replace(self.recipe, dates=self.head.dates)
         except BadInput as error:
             self.wrong = error.sentence
             if error.code == "naive_time":
@@ -239,9 +251,18 @@ class OwnHistory:
         return own_account(self.symbol.strip(), self.money_is, self.money, self.percent, rates)
 
     def read(self) -> tuple[Imported, Instrument, Account]:
-        """All of it; raises BadInput. Quotes come as bars of a minute."""
+        """All of it; raises BadInput, also where a row further down shows another order of dates
+        than the first rows were read in: they are to be looked at again. Quotes come as bars of a
+        minute."""
         instrument, account = self.instrument(), self.account()
-        found = import_files(self.paths, self.recipe, instrument=instrument)
+        found = import_files(self.paths, self.recipe, instrument=instrument, sure=self._sure)
+        if found.recipe.dates != self.recipe.dates:
+            self.recipe, self._sure = found.recipe, True
+            self._look()
+            row = next(filter(None, map(deciding_row, found.reads)), None)
+            shown = f"Row {row} shows" if row is not None else "The order of all rows shows"
+            sentence = f"{shown} how dates are written: {DATES[found.recipe.dates]}"
+            raise BadInput("dates_decided", f"{sentence}. Look at the rows again, and open it")
         if self._recipes is not None:
             with contextlib.suppress(BadInput, OSError):  # it is asked for again
                 self._recipes.keep(self._guessed, self._names, self.recipe)

@@ -19,7 +19,7 @@ from hawser.formats.importing.history import utc_text
 from hawser.formats.importing.importing import DATE_ORDERS, deciding_row
 from hawser.formats.importing.opened import parquet_read
 from hawser.formats.importing.reading import Read, names_in, read
-from hawser.formats.importing.recipe import Recipe
+from hawser.formats.importing.recipe import Dates, Recipe
 
 ROWS = 400  # that are read
 BUFFER = 1 << 16  # bytes of each column that are read at once
@@ -38,15 +38,17 @@ class Head(NamedTuple):
     told: list[str]
     tick: str
     left_out: list[str]
+    dates: Dates  # the order that they were read in
 
 
-def head(path: Path, recipe: Recipe, shown: int = 8) -> Head:
-    """Raises BadInput, of `path`, as reading the whole file would."""
+def head(path: Path, recipe: Recipe, sure: bool = False, shown: int = 8) -> Head:
+    """Raises BadInput, of `path`, as reading the whole file would. `sure`: a person chose the order
+    of dates."""
     with tempfile.TemporaryDirectory() as folder:
         part = Path(folder) / ("head.parquet" if is_parquet(path) else "head.csv")
         _write_head(path, part, recipe)
         try:
-            found = read(part, recipe)._replace(path=path)
+            found = read(part, recipe, sure)._replace(path=path)
         except BadInput as error:
             raise BadInput(error.code, error.sentence.replace(str(part), str(path))) from None
     names = ["time", *found.columns]
@@ -65,6 +67,7 @@ def head(path: Path, recipe: Recipe, shown: int = 8) -> Head:
         [*(f"{text}." for text in told_by_place(recipe)), *_found_out(found)],
         tick,
         [name for name in names_in(path, recipe) if name not in used],
+        found.decided.dates,
     )
 
 

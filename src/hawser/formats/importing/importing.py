@@ -113,9 +113,13 @@ def import_files(
     recipe: Recipe | None = None,
     zone: str = "",
     instrument: Instrument | None = None,
+    *,
+    sure: bool = True,
 ) -> Imported:
     """Read `paths` as one history; raises BadInput. Without a recipe each file is guessed at by
-    itself, and all must be of one kind."""
+    itself, and all must be of one kind. `sure`: the recipe's order of dates was chosen by a person;
+    else the rows decide it."""
+    sure = sure and recipe is not None
     if zone and recipe is not None and recipe.zone not in ("", zone):
         raise BadInput("usage", f"--tz {zone}: the recipe says {recipe.zone}")
     reads, used = [], []
@@ -123,7 +127,7 @@ def import_files(
         of = guessed(path) if recipe is None else recipe
         if zone:
             of = msgspec.structs.replace(of, zone=zone)
-        reads.append(read(path, of, sure=recipe is not None))
+        reads.append(read(path, of, sure=sure))
         used.append(of)
     kinds = {one.kind for one in used}
     if len(kinds) > 1:
@@ -135,7 +139,7 @@ def import_files(
     else:
         check_bars(history)
     first = used[0]
-    if recipe is None:
+    if not sure:
         first = msgspec.structs.replace(first, dates=_agreed(reads, first))
     placed = [] if recipe is not None else [text for of in used for text in told_by_place(of)]
     found = findings(history, instrument)
