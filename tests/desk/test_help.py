@@ -139,6 +139,17 @@ def test_f1_explains_what_has_the_focus_and_escape_goes_back(trader):
     assert field.hasFocus()
 
 
+def test_the_help_keeps_within_a_window_that_changes_its_size(trader):
+    window = trader.window
+    window.help.show(None)
+    panel = window.help.panel
+    window.resize(1000, 640)
+    trader.qtbot.waitUntil(lambda: window.width() == 1000)
+    assert window.rect().contains(panel.geometry())
+    panel.put_away()
+    window.resize(1280, 800)
+
+
 def test_f1_explains_what_is_pointed_at_where_a_hand_is_at_the_mouse(trader):
     trader.plan.field("stop").setFocus()
     figure = trader.window.waterline.today

@@ -6,6 +6,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QWidget
 
+from hawser.desk.common.explained import explain
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.theme.roles import give
 
@@ -30,6 +31,7 @@ class AccountsBar(QWidget):
             button.setCheckable(True)
             button.setAccessibleName(f"Account {name}")
             button.setToolTip(plain_tip(f"Show this account (Ctrl+{number + 1})"))
+            explain(button, "account")
             button.clicked.connect(lambda _, number=number: self.chosen.emit(number))
             self._group.addButton(button)
             self.buttons.append(button)

@@ -181,6 +181,8 @@ class FootBar(QWidget):
         for label in (self.link, self._caption):
             label.setProperty("role", "second")
         self.clock.setMinimumWidth(190)
+        for label, code in ((self.clock, "clock"), (self._caption, "clock"), (self.link, "link")):
+            explain(label, code)
         self.themes = QPushButton("Night watch")
         self.themes.clicked.connect(self.theme)
         for part in (self._caption, self.clock, paced, self.link):

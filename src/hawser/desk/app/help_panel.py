@@ -6,8 +6,8 @@ from __future__ import annotations
 import html
 from typing import Any
 
-from PyQt6.QtCore import Qt, QUrl
-from PyQt6.QtGui import QKeyEvent, QKeySequence, QShortcut, QTextCursor
+from PyQt6.QtCore import QEvent, QObject, Qt, QUrl
+from PyQt6.QtGui import QHideEvent, QKeyEvent, QKeySequence, QShortcut, QShowEvent, QTextCursor
 from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -159,6 +159,24 @@ class HelpPanel(Overlay):
         """Search for words as if they were typed."""
         self.field.setText(words)
         self._find(words)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """The window may take another size while the help is open."""
+        if event is not None and event.type() == QEvent.Type.Resize:
+            self._fit()
+        return False
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        window = self.parentWidget()
+        assert window is not None
+        window.installEventFilter(self)
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        super().hideEvent(event)
+        window = self.parentWidget()
+        assert window is not None
+        window.removeEventFilter(self)
 
     def put_away(self) -> None:
         """Close, and go back to where the person was."""

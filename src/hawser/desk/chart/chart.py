@@ -119,6 +119,8 @@ class Chart(QFrame):
         self._tended.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._tended.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self._header.addWidget(self._tended, 1)
+        explain(self._readout, "readout", tip=False)  # its own tip names the bar
+        explain(self._tended, "tended", tip=False)
 
     def _add_span(self, name: str, span: int) -> None:
         """A button for bars of one length, behind those there are."""

@@ -222,6 +222,7 @@ class Rigs(StationView):
         box.addWidget(self.chart, 1)
         self.results = [Label(), Label()]
         for label in self.results:
+            explain(label, "trial")
             label.setContentsMargins(10, 2, 10, 2)
             label.setWordWrap(True)
             box.addWidget(label)

@@ -79,6 +79,28 @@ WINDOW = {
         "gale: worse than any venue should be",
         "What happens when",
     ),
+    "clock": Topic(
+        "The venue's clock",
+        "The time at the venue, in your own zone. Hawser keeps its deadlines by its own clock.",
+        "date and time, with the zone",
+        "Wed 05 Mar 2031 14:52:00 CET",
+        "The venue's clock is wrong",
+    ),
+    "link": Topic(
+        "Link",
+        "Whether the line to the venue stands, and how many unexpected errors have been written "
+        "down.",
+        "",
+        "LINK DOWN: stops at the venue still protect, entries wait",
+        "The link is lost",
+    ),
+    "account": Topic(
+        "Account",
+        "One of several accounts, each with its own venue, policy and record. A click, or Ctrl "
+        "with its number, brings it into view; all of them are tended.",
+        "",
+        "second: 0.42 % heat, 1 protected",
+    ),
     "seed": Topic(
         "Seed of the weather",
         "The number that the simulated faults are drawn from. The same seed makes the same storm.",
@@ -164,6 +186,28 @@ HELM = {
         "price; the time is your own zone's",
         "Left and Right move the chart, + and \u2212 change how much is shown",
         "On open trades",
+    ),
+    "readout": Topic(
+        "The bar's figures",
+        "Open, high, low and close of the bar under the pointer, else of the newest, in bid "
+        "prices; then its spread, of the widest that your guards let pass.",
+        "price; t (ticks)",
+        "O 0.64386 H 0.64391 L 0.64330 C 0.64350 spread 9 of 22 t",
+    ),
+    "tended": Topic(
+        "What tends the trade",
+        "The rig of the chosen trade, and its rules that wait for something else than a price.",
+        "",
+        "Slow harbour: time exit in 12 bars",
+        "A rig on the Helm",
+    ),
+    "sums": Topic(
+        "Heat and locked, of all",
+        "What all stops together would lose from the entries, and what stops beyond the entry have "
+        "locked in.",
+        MONEY,
+        "heat 602.84 CHF, locked 63.36 CHF",
+        "Heat",
     ),
     "r_scale": Topic(
         "R scale",
@@ -591,6 +635,14 @@ GUARDS = {
         "",
         "Spread \u00d73 for 20 s",
         "Drills",
+    ),
+    "closing_next": Topic(
+        "Closing next",
+        "What closes entries next, in which instruments and until when, counting down, and what "
+        "Hawser does then. Below: how far the news is known, and changes that wait.",
+        "hours and minutes",
+        "12:03, CAD/CHF, high news 14:55 to 15:25",
+        "Guards",
     ),
     "day": Topic(
         "The next 24 hours",
