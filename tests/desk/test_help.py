@@ -7,7 +7,7 @@ import ast
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtGui import QContextMenuEvent, QCursor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
@@ -137,6 +137,35 @@ def test_f1_explains_what_has_the_focus_and_escape_goes_back(trader):
     trader.key(panel.browser, Qt.Key.Key_Escape)
     assert not panel.isVisible()
     assert field.hasFocus()
+
+
+def test_from_a_page_that_was_found_back_leads_to_what_was_searched_for(trader):
+    window = trader.window
+    window.help.show(None)
+    panel = window.help.panel
+    QTest.keyClicks(panel.field, "backst")
+    found = [panel.list.item(row).text() for row in range(panel.list.count())]
+    trader.key(panel.field, Qt.Key.Key_Return)
+    assert panel.browser.isVisible()
+    assert panel.field.text() == ""
+    panel.back()
+    assert panel.field.text() == "backst"
+    assert [panel.list.item(row).text() for row in range(panel.list.count())] == found
+
+
+def test_the_help_closes_though_what_was_asked_about_is_gone(trader):
+    """The row of a trade that has ended meanwhile."""
+    trade = trader.place(risk="0.2 %", stop="2 atr")
+    row = trader.helm.strips.rows[trade.id]
+    row.setFocus()
+    trader.key(row, Qt.Key.Key_F1)
+    panel = trader.window.help.panel
+    assert panel.browser.toPlainText().startswith("Open trade")
+    trader.helm.strips.close_asked.emit(trade.id)
+    trader.qtbot.waitUntil(lambda: trade.id not in trader.helm.strips.rows)
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    trader.key(panel.browser, Qt.Key.Key_Escape)
+    assert not panel.isVisible()
 
 
 def test_the_help_keeps_within_a_window_that_changes_its_size(trader):

@@ -6,6 +6,7 @@ import gzip
 import subprocess
 import sys
 from argparse import Namespace
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import datetime, timedelta
 from functools import partial
@@ -177,6 +178,16 @@ def test_an_export_is_shown_as_it_will_be_read_and_opened(window, qtbot, tmp_pat
     assert bars.time.size == 40
     again = keep_history(tmp_path, *page.own.read())
     assert again.bars != window.opened.bars  # nothing is written over
+
+
+def test_two_that_keep_a_history_at_once_keep_two(tmp_path):
+    own = OwnHistory()
+    own.choose([export(tmp_path, QUOTES, "pier.csv")])
+    made = own.read()
+    with ThreadPoolExecutor(8) as pool:
+        kept = list(pool.map(lambda _: keep_history(tmp_path, *made), range(16)))
+    assert len({one.bars for one in kept}) == 16
+    assert all(read_bars(Path(one.bars), made[1]).bars.time.size == 5 for one in kept)
 
 
 def test_the_account_of_a_history_is_asked_for_and_a_missing_rate_too(window, qtbot, tmp_path):

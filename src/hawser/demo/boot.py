@@ -11,7 +11,6 @@ import msgspec
 
 from hawser.core.account import Account
 from hawser.core.clock import MINUTE
-from hawser.demo import world
 from hawser.engine import events as ev
 from hawser.service.profiles.profile import Profile
 from hawser.service.runtime.hooks import Boot
@@ -23,6 +22,8 @@ if TYPE_CHECKING:
 
 def boot(profile: Profile) -> Boot:
     """The demo where it was left, or at its beginning."""
+    from hawser.demo import world
+
     made = _booted(world.ACCOUNT, profile, play_morning, "demo")
     made.guards = Path(__file__).with_name("guards.toml")
     return made
@@ -30,6 +31,8 @@ def boot(profile: Profile) -> Boot:
 
 def boot_beside(account: Account, profile: Profile) -> Boot:
     """A further account in the demo's world, at a venue of its own; nobody has traded on it yet."""
+    from hawser.demo import world
+
     return _booted(account, profile, lambda session: session.run_until(world.OPENS_AT), "")
 
 
@@ -37,6 +40,7 @@ def _booted(
     account: Account, profile: Profile, morning: Callable[[Session], None], prefix: str
 ) -> Boot:
     # the window imports this module before it is painted, and needs no ledger for that
+    from hawser.demo import world
     from hawser.ledger.ledger import ledger_for
     from hawser.venue.quay.quay import Quay
     from hawser.venue.quay.store import BookStore
@@ -62,6 +66,8 @@ def _booted(
 def play_morning(session: Session) -> None:
     """Place what the demo's trader placed, each at its minute; what was placed before a restart is
     not placed again."""
+    from hawser.demo import world
+
     for number, (minute, plan) in enumerate(world.MORNING):
         at = world.WAKES_AT + minute * MINUTE
         if at > session.venue.now:

@@ -3,8 +3,9 @@ both. It ships with the program and needs no network."""
 
 from __future__ import annotations
 
+import contextlib
 import html
-from typing import Any
+from typing import Any, NamedTuple
 
 from PyQt6.QtCore import QEvent, QObject, Qt, QUrl
 from PyQt6.QtGui import QHideEvent, QKeyEvent, QKeySequence, QShortcut, QShowEvent, QTextCursor
@@ -31,7 +32,21 @@ from hawser.desk.models.topics.topic import Topic
 
 WIDE, TOP, FOOT, EDGE, AROUND = 470, 60, 44, 76, 92  # px
 PAGE = Qt.ItemDataRole.UserRole
-Page = Topic | GuideSection | str  # a name: of a place with topics
+
+
+class Place(NamedTuple):
+    """All topics of a station, or of one kind of file."""
+
+    name: str
+
+
+class Searched(NamedTuple):
+    """What was found for these words."""
+
+    words: str
+
+
+Page = Topic | GuideSection | Place | Searched
 
 
 class Browser(QTextBrowser):
@@ -134,7 +149,6 @@ class HelpPanel(Overlay):
             self._left = middle > window.width() / 2
         else:
             self._left = False
-        self.field.clear()
         self._fit()
         self.show()
         self.raise_()
@@ -157,7 +171,6 @@ class HelpPanel(Overlay):
 
     def find(self, words: str) -> None:
         """Search for words as if they were typed."""
-        self.field.setText(words)
         self._find(words)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
@@ -181,8 +194,9 @@ class HelpPanel(Overlay):
     def put_away(self) -> None:
         """Close, and go back to where the person was."""
         self.hide()
-        if self._asked is not None and self._asked.isVisible():
-            self._asked.setFocus()
+        with contextlib.suppress(RuntimeError):  # it is gone meanwhile, as the row of a trade
+            if self._asked is not None and self._asked.isVisible():
+                self._asked.setFocus()
 
     def back(self) -> None:
         if self._before:
@@ -190,11 +204,10 @@ class HelpPanel(Overlay):
 
     def show_contents(self) -> None:
         self._turn_to(None)
-        self.field.clear()
         self.field.setFocus()
 
     def _turn_to(self, page: Page | None) -> None:
-        if page != self._shown or self.pages.currentWidget() is self.list:
+        if page != self._shown:
             self._before.append(self._shown)
         self._show(page)
 
@@ -202,18 +215,17 @@ class HelpPanel(Overlay):
 
     def _show(self, page: Page | None) -> None:
         self._shown = page
-        if page is None or isinstance(page, str):
-            if page is None:
-                self._list_contents()
-            else:
-                self._list_place(page)
-            self.pages.setCurrentWidget(self.list)
+        words = page.words if isinstance(page, Searched) else ""
+        if self.field.text() != words:
+            self.field.setText(words)
+        if isinstance(page, Topic):
+            self.browser.setHtml(_topic_page(page))
+        elif isinstance(page, GuideSection):
+            self._show_section(page)
         else:
-            if isinstance(page, Topic):
-                self.browser.setHtml(_topic_page(page))
-            else:
-                self._show_section(page)
-            self.pages.setCurrentWidget(self.browser)
+            self._show_list(page)
+        of_text = isinstance(page, Topic | GuideSection)
+        self.pages.setCurrentWidget(self.browser if of_text else self.list)
         self._fit()
         self.back_button.setEnabled(bool(self._before))
 
@@ -230,8 +242,23 @@ class HelpPanel(Overlay):
         self.browser.setMarkdown("\n\n".join(parts))
         self.browser.wrap_code()
 
-    def _list_contents(self) -> None:
+    def _show_list(self, page: Place | Searched | None) -> None:
         self.list.clear()
+        if isinstance(page, Place):
+            self._head(page.name)
+            for where, topic in topics():
+                if where == page.name:
+                    self._item(topic.name, topic)
+        elif isinstance(page, Searched):
+            for one in search(page.words):
+                self._found(one)
+            if not self.list.count():
+                self._head("Nothing in the help has all these words")
+            self.list.setCurrentRow(0)
+        else:
+            self._list_contents()
+
+    def _list_contents(self) -> None:
         place = ""
         for one in guide():
             if one.chapter != place:
@@ -240,37 +267,19 @@ class HelpPanel(Overlay):
             self._item(one.title, one)
         self._head("What stands on the screens")
         for where in dict.fromkeys(where for where, _ in topics()):
-            self._item(where, where)
+            self._item(where, Place(where))
 
     def _themed(self) -> None:
         """A page's colours stand in it."""
         if isinstance(self._shown, Topic | GuideSection):
             self._show(self._shown)
 
-    def _list_place(self, place: str) -> None:
-        """Everything of one station, or of one kind of file."""
-        self.list.clear()
-        self._head(place)
-        for where, topic in topics():
-            if where == place:
-                self._item(topic.name, topic)
-
     def _find(self, words: str) -> None:
-        if self.pages.currentWidget() is self.browser:
+        """Each key that is typed: the words so far are one page, to which one comes back."""
+        page = Searched(words) if words.strip() else None
+        if not isinstance(self._shown, Searched) and self._shown is not None:
             self._before.append(self._shown)
-            self._shown = None
-            self._fit()
-            self.back_button.setEnabled(True)
-            self.pages.setCurrentWidget(self.list)
-        if not words.strip():
-            self._list_contents()
-            return
-        self.list.clear()
-        for one in search(words):
-            self._found(one)
-        if not self.list.count():
-            self._head("Nothing in the help has all these words")
-        self.list.setCurrentRow(0)
+        self._show(page)
 
     def _found(self, one: Found) -> None:
         self._item(f"{one.title}   ({one.place})\n{one.words}", one.page)
@@ -297,7 +306,7 @@ class HelpPanel(Overlay):
         if page is not None:
             self._before.append(self._shown)
             self._show(page)
-            (self.list if isinstance(page, str) else self.browser).setFocus()
+            (self.list if isinstance(page, Place) else self.browser).setFocus()
 
     def _follow(self, link: QUrl) -> None:
         """Another page of the help; a link that leads elsewhere is none."""

@@ -68,9 +68,11 @@ def make_window(
     more: tuple[Start, ...] = (),
     name: str = "first",
     real: Callable[[], int] = uptime,
+    rigs_later: bool = False,
 ) -> Window:
     """A window and its runtimes, not yet started; `more` accounts beside the first, each with a
-    runtime of its own. `real`: counts real time for their clocks.
+    runtime of its own. `real`: counts real time for their clocks; `rigs_later`: who calls opens the
+    shelf once the window has been painted.
     """
     settings = Settings(profile.config / f"desk-{profile.name}.json")
     appearance = Appearance(theme or settings.kept.theme, zone)
@@ -97,7 +99,7 @@ def make_window(
         settings=settings,
         title=title,
         speed=speed,
-        shelf=Shelf(profile.config / "rigs"),
+        shelf=Shelf(profile.config / "rigs", later=rigs_later),
     )
     commands = Commands(window)
     window.commands, window.help_for = commands.all, commands.help_for
@@ -117,7 +119,9 @@ def run(
     """Open the desk and stay until it is closed; the process ends with it. `first_steps`: lead to a
     first trade, where nobody has been led before."""
     app = application()
-    window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
+    window = make_window(
+        profile, boot, title, speed, zone=zone, more=more, name=name, rigs_later=True
+    )
     _catch_errors(window)
     window.dropped.connect(partial(open_beside, window))
     if first_steps:
@@ -142,6 +146,8 @@ def open_beside(window: Window, paths: Sequence[str]) -> None:
 def _begin(window: Window, pieces: Iterator[None]) -> None:
     """Once the window has been painted: load what the engines need, one piece in each turn of Qt's,
     start them, and load the stations that are not shown."""
+    if not window.shelf.is_open:
+        window.open_shelf()
     for _ in pieces:
         QTimer.singleShot(0, partial(_begin, window, pieces))
         return

@@ -478,6 +478,13 @@ class Window(QMainWindow):
         if view is not None and bars is not None and bars.time.size:
             shown.show_history(view.instrument, helm.span, bars)
 
+    def open_shelf(self) -> None:
+        """Have the rigs there, where they were left for after the first paint."""
+        self.shelf.open()
+        if self.shelf.faults:
+            self.notice.tell("caution", "; ".join(self.shelf.faults))
+        self.rigs_changed()
+
     def rigs_changed(self) -> None:
         for account_desk in self.account_desks:
             account_desk.helm.set_rigs(self.shelf.rigs)
@@ -567,9 +574,10 @@ class Window(QMainWindow):
         kept = self._settings.kept
         if kept.geometry:
             self.restoreGeometry(QByteArray(base64.b64decode(kept.geometry)))
-        if self.shelf.faults:
-            self.notice.tell("caution", "; ".join(self.shelf.faults))
-        self.show_station(named(kept.station))
+        station = named(kept.station)
+        if self.shelf.is_open or station == RIGS:
+            self.open_shelf()
+        self.show_station(station)
 
     def remember(self) -> None:
         """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash

@@ -3,7 +3,6 @@ gets a name that no file has yet."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from itertools import count
 from pathlib import Path
 
@@ -23,12 +22,11 @@ def keep_history(
     root: Path | None, found: Imported, instrument: Instrument, account: Account
 ) -> OpenedFiles:
     """The history as a bar file, its instrument and its account; raises BadInput."""
-    folder = _folder(root, "histories")
     base = plain(instrument.symbol) or "history"
-    bars = next(path for path in _names(folder, base, ".parquet") if not path.exists())
-    write_history(found.history, bars)
+    bars, _ = _taken(_folder(root, "histories"), base, ".parquet")
     of, whose = bars.with_suffix(".toml"), bars.with_suffix(".account.toml")
     try:
+        write_history(found.history, bars)
         save(instrument, of)
         save(account, whose)
     except BadInput:
@@ -41,13 +39,29 @@ def keep_history(
 def keep_account(root: Path | None, account: Account) -> OpenedFiles:
     """The account's file, under its name or the next one; raises BadInput."""
     folder, name = _folder(root, "accounts"), account.name
-    for number, path in enumerate(_names(folder, plain(name) or "account", ".toml"), start=1):
-        if not path.exists():
-            named = msgspec.structs.replace(
-                account, name=name if number == 1 else f"{name} {number}"
-            )
-            save(named, path)
-            return OpenedFiles(of="account", account=str(path))
+    path, number = _taken(folder, plain(name) or "account", ".toml")
+    try:
+        save(
+            msgspec.structs.replace(account, name=name if number == 1 else f"{name} {number}"), path
+        )
+    except BadInput:
+        path.unlink(missing_ok=True)
+        raise
+    return OpenedFiles(of="account", account=str(path))
+
+
+def _taken(folder: Path, base: str, ending: str) -> tuple[Path, int]:
+    """A file that is ours from now on, under the first name that nobody has, and how many have had
+    it: two Hawsers that ask at once get two. Raises BadInput."""
+    for number in count(1):
+        path = folder / f"{base}{f'-{number}' if number > 1 else ''}{ending}"
+        try:
+            path.open("x").close()
+        except FileExistsError:
+            continue
+        except OSError as error:
+            raise BadInput("unwritable", f"{path}: cannot be made ({error.strerror})") from None
+        return path, number
     raise AssertionError("unreachable: names do not end")
 
 
@@ -58,9 +72,3 @@ def _folder(root: Path | None, name: str) -> Path:
     except OSError as error:
         raise BadInput("unwritable", f"{folder}: cannot be made ({error.strerror})") from None
     return folder.resolve()
-
-
-def _names(folder: Path, base: str, ending: str) -> Iterator[Path]:
-    yield folder / f"{base}{ending}"
-    for number in count(2):
-        yield folder / f"{base}-{number}{ending}"

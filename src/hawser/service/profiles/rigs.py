@@ -27,17 +27,26 @@ SHIPPED = (
 
 class Shelf:
     """Rigs by name, each in its file. Changes are written at once, whole; `faults` are files that
-    cannot be read."""
+    cannot be read. `later`: there are none before `open`, which takes a moment."""
 
-    def __init__(self, folder: Path | None) -> None:
+    def __init__(self, folder: Path | None, later: bool = False) -> None:
         self.folder = folder
         self.rigs: dict[str, Rig] = {}
         self.faults: list[str] = []
         self._paths: dict[str, Path] = {}
-        if folder is not None and folder.is_dir():
-            self._read(folder)
+        self.is_open = False
+        if not later:
+            self.open()
+
+    def open(self) -> None:
+        """Read the rigs; those that ship are laid into a folder that is not there yet."""
+        if self.is_open:
+            return
+        self.is_open = True
+        if self.folder is not None and self.folder.is_dir():
+            self._read(self.folder)
         else:
-            self._lay(folder)
+            self._lay(self.folder)
 
     def _lay(self, folder: Path | None) -> None:
         """The rigs that ship, all at once: a folder with some of them would stay so. Where it

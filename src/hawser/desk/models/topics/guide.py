@@ -30,7 +30,7 @@ class GuideSection(NamedTuple):
 @lru_cache(1)
 def guide() -> tuple[GuideSection, ...]:
     """The sections in the guide's order, then the words of the glossary as one."""
-    folder = resources.files("hawser.desk.help")
+    folder = resources.files("hawser.desk.models.topics")
     text = (folder / "guide.md").read_text(encoding="utf-8")
     words = (folder / "glossary.md").read_text(encoding="utf-8")
     return (*_sections(text), *_cut(GuideSection("Words", "Words", _glossary(words))))
