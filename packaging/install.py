@@ -78,11 +78,16 @@ def files(prefix: Path) -> dict[Path, str]:
     }
 
 
+def _ours(link: Path) -> bool:
+    """Whether it leads to this program, or to one that is no more."""
+    return link.is_symlink() and (not link.exists() or link.samefile(PROGRAM))
+
+
 def install(prefix: Path) -> None:
     """Write all of it; raises BadInput where another `hawser` stands in its place."""
     link = prefix / "bin/hawser"
-    if os.path.lexists(link) and not link.is_symlink():
-        raise BadInput("in_the_way", f"{link}: is not Hawser's; expected no file there")
+    if os.path.lexists(link) and not _ours(link):
+        raise BadInput("in_the_way", f"{link}: is not this Hawser's; expected no file there")
     for path, text in files(prefix).items():
         path.parent.mkdir(parents=True, exist_ok=True)
         with written(path) as file:
@@ -104,7 +109,7 @@ def remove(prefix: Path) -> None:
     for path in files(prefix):
         path.unlink(missing_ok=True)
     link = prefix / "bin/hawser"
-    if link.is_symlink():
+    if _ours(link):
         link.unlink()
     print(f"Hawser is no longer in the menu and the shell ({prefix}). Your data stay.")
 

@@ -108,6 +108,14 @@ def test_a_program_of_that_name_that_is_not_ours_stays(tmp_path):
     other.write_text("other")
     done = run("--prefix", str(tmp_path))
     assert done.returncode == 2
-    assert done.stderr == f"{other}: is not Hawser's; expected no file there\n"
+    assert done.stderr == f"{other}: is not this Hawser's; expected no file there\n"
     assert run("--remove", "--prefix", str(tmp_path)).returncode == 0
     assert [path for path in tmp_path.rglob("*") if path.is_file()] == [other]
+    link = tmp_path / "of another/bin/hawser"
+    link.parent.mkdir(parents=True)
+    link.symlink_to(other)
+    assert run("--prefix", str(tmp_path / "of another")).returncode == 2
+    assert run("--remove", "--prefix", str(tmp_path / "of another")).returncode == 0
+    assert link.samefile(other)
+    other.unlink()  # what it led to is gone
+    assert run("--prefix", str(tmp_path / "of another")).returncode == 0

@@ -82,6 +82,7 @@ KEYS = (
     Qt.Key.Key_Delete,
     Qt.Key.Key_Backspace,
     Qt.Key.Key_M,
+    Qt.Key.Key_F1,
     Qt.Key.Key_F2,
     Qt.Key.Key_Menu,
 )
@@ -97,6 +98,7 @@ CHORDS = (
     "Alt+5",
     "Ctrl+A",
     "Ctrl+Z",
+    "Alt+Left",
 )
 HANDLED = (
     QAbstractButton,

@@ -34,6 +34,7 @@ from hawser.desk.models.own_account import in_money
 from hawser.desk.models.own_history import DATES, KINDS, OwnHistory
 from hawser.desk.models.topics.topic import topic_of_key
 from hawser.desk.theme.roles import give
+from hawser.formats.bars import is_parquet
 from hawser.formats.declared import load
 from hawser.formats.importing.recipe import Recipe
 from hawser.service.profiles.recipes import Recipes
@@ -310,6 +311,9 @@ class HistoryPage(QWidget):
             (self.kind, own.kind),
         ):
             box.setCurrentIndex(box.findData(value))
+        of_text = not (own.paths and is_parquet(own.paths[0]))
+        for box in (self.separator, self.decimal, self.dates):
+            box.setEnabled(of_text)  # a Parquet file says all that itself
         if self.zone.currentText() != (own.recipe.zone or NO_ZONE):
             self.zone.setCurrentText(own.recipe.zone or NO_ZONE)
         for field, text in (
