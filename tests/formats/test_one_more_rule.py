@@ -43,7 +43,7 @@ PAUSE = Section(
         "for",
         Blank("bars", "bars", "How long", whole_number, "5"),
         "bars, told",
-        one_of("loud", "told", YES),
+        one_of("loud", "told", "Whether it is told loudly", YES),
     ),
     "none",
     lambda values: Pause(values["bars"], values["loud"] == "yes"),
