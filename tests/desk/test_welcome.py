@@ -216,6 +216,26 @@ def test_the_account_of_a_history_is_asked_for_and_a_missing_rate_too(window, qt
     assert files.account == account
 
 
+def test_the_spread_is_asked_for_where_the_file_has_none(window, qtbot, tmp_path):
+    """Trades would cost nothing, and nobody would have said so."""
+    page = window.history
+    window.show_files([export(tmp_path)])
+    qtbot.keyClicks(page.zone.lineEdit(), "Europe/Zurich")
+    assert page.spread.isVisible()
+    page.spread.selectAll()
+    qtbot.keyClicks(page.spread, "wide")
+    assert page.said.text() == "The spread: expected a number, got 'wide'"
+    assert not page.go.isEnabled()
+    page.spread.selectAll()
+    qtbot.keyClicks(page.spread, "9")
+    qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.opened is not None)
+    assert load(Account, Path(window.opened.account)).costs.spread_ticks == 9
+    window.show_files([export(tmp_path, QUOTES, "pier.csv")])  # quotes have one
+    assert not page.spread.isVisible()
+    assert page.own.account().costs.spread_ticks == 0
+
+
 @pytest.mark.parametrize(
     ("field", "text", "told"),
     [

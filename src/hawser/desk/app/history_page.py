@@ -69,7 +69,7 @@ class HistoryPage(QWidget):
         self.symbol, self.quote = QLineEdit(), QLineEdit()
         self.tick, self.multiplier = QLineEdit(), QLineEdit()
         self.money, self.currency = QLineEdit(), QLineEdit()
-        self.percent, self.rate = QLineEdit(), QLineEdit()
+        self.percent, self.rate, self.spread = QLineEdit(), QLineEdit(), QLineEdit()
         self.example, self.meaning, self.said, self.rate_name = Label(), Label(), Label(), Label()
         self.go = QPushButton("&Open the history")
         self._lay_out()
@@ -105,7 +105,7 @@ class HistoryPage(QWidget):
             rows.addWidget(label)
         rows.addLayout(self._instrument_grid())
         rows.addLayout(self._account_row())
-        rows.addWidget(self.said)
+        rows.addLayout(self._said_row())
         foot = QHBoxLayout()
         self.go_back = QPushButton("&Back")
         self.go.setProperty("role", "place")
@@ -195,6 +195,19 @@ class HistoryPage(QWidget):
         self.said.setProperty("role", "second")
         return row
 
+    def _said_row(self) -> QHBoxLayout:
+        """What the answers come to, and the spread where the file says nothing of it."""
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.said, 1)
+        self.spread.setFixedWidth(60)
+        label, unit = Label("Usua&l spread"), Label("ticks; 0: trading costs none")
+        label.setBuddy(self.spread)
+        self.spread_parts = (label, self.spread, unit)
+        for part in self.spread_parts:
+            row.addWidget(part)
+        return row
+
     def _explain(self) -> None:
         """Each field by what is declared of its key."""
         read = (
@@ -214,6 +227,7 @@ class HistoryPage(QWidget):
             ("currency", self.currency),
             ("size.percent", self.percent),
             ("rates", self.rate),
+            ("costs.spread_ticks", self.spread),
         )
         for kind, fields in ((Recipe, read), (Instrument, traded), (Account, owned)):
             for key, field in fields:
@@ -243,6 +257,7 @@ class HistoryPage(QWidget):
             (self.currency, "currency"),
             (self.percent, "percent"),
             (self.rate, "rate"),
+            (self.spread, "spread"),
         ):
             field.textEdited.connect(self._typed(key))
 
@@ -324,6 +339,7 @@ class HistoryPage(QWidget):
             (self.money, own.money),
             (self.percent, own.percent),
             (self.rate, own.rate),
+            (self.spread, own.spread),
         ):
             if field.text() != text:
                 field.setText(text)
@@ -380,6 +396,8 @@ class HistoryPage(QWidget):
         first, _, second = own.pair.partition("/")
         self.rate_name.setText(f"&1 {first} in {second}" if own.pair else "")
         self.rate.setVisible(bool(own.pair))
+        for part in self.spread_parts:
+            part.setVisible(own.needs_spread)
         wrong = ""
         try:
             self.said.setText(in_money(own.account()))

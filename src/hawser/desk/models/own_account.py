@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 
 from hawser.core import figures as fg
-from hawser.core.account import Account, Policy, SizeRule
+from hawser.core.account import Account, Costs, Policy, SizeRule
 from hawser.core.errors import BadInput
 from hawser.core.typed_numbers import any_number
 from hawser.formats.declared import as_read
@@ -18,10 +18,15 @@ TWO_WAYS = re.compile(r"[1-9][0-9]{0,2},[0-9]{3}")
 
 
 def own_account(
-    name: str, currency: str, equity: str, percent: str, rates: dict[str, str] | None = None
+    name: str,
+    currency: str,
+    equity: str,
+    percent: str,
+    rates: dict[str, str] | None = None,
+    spread: str = "0",
 ) -> Account:
-    """The account of these answers; `rates`: what was typed for each pair. Raises BadInput, in
-    words."""
+    """The account of these answers; `rates`: what was typed for each pair; `spread`: in ticks,
+    where bars have none. Raises BadInput, in words."""
     money, share = _number("The money", equity), _number("The risk", percent)
     if share > MOST_PERCENT:
         raise BadInput("bad_account", f"Expected a risk of at most {MOST_PERCENT} % a trade")
@@ -32,6 +37,7 @@ def own_account(
             equity=money,
             balance=money,
             size=SizeRule(percent=share),
+            costs=Costs(spread_ticks=_number("The spread", spread)),
             policy=Policy(caps="fit", max_heat_percent=MOST_AT_ONCE * share),
             rates={pair: _number("The rate", text) for pair, text in (rates or {}).items()},
         )

@@ -102,6 +102,7 @@ class OwnHistory:
         self.kind: Kind = "equity"
         self.multiplier = KINDS["equity"][0]
         self.money, self.currency, self.percent, self.rate = "10 000", "", "0.5", ""
+        self.spread = "0"
         self._from_file: Instrument | None = None
 
     def choose(self, paths: Sequence[Path]) -> None:
@@ -230,6 +231,12 @@ class OwnHistory:
         )
 
     @property
+    def needs_spread(self) -> bool:
+        """Whether the file says nothing of the spread."""
+        head = self.head
+        return head is not None and self.recipe.kind == "bars" and "spread" not in head.names
+
+    @property
     def money_is(self) -> str:
         """The account's currency: the price's own, until another is typed."""
         return self.currency.strip().upper() or self.quote.strip().upper()
@@ -248,7 +255,10 @@ class OwnHistory:
             raise BadInput(
                 "rate_missing", f"Type how many {second} one {first} is: the account needs it"
             )
-        return own_account(self.symbol.strip(), self.money_is, self.money, self.percent, rates)
+        spread = self.spread if self.needs_spread else "0"
+        return own_account(
+            self.symbol.strip(), self.money_is, self.money, self.percent, rates, spread
+        )
 
     def read(self) -> tuple[Imported, Instrument, Account]:
         """All of it; raises BadInput, also where a row further down shows another order of dates
