@@ -385,6 +385,7 @@ class HistoryPage(QWidget):
                 wrong = error.sentence
         self.example.setText(wrong or own.example)
         give(self.example, "role", "caution" if wrong else "second")
+        self.go.setText("&Open the history")
         lacks = self._show_account()
         self.go.setEnabled(own.head is not None and not wrong and not lacks)
 
@@ -410,6 +411,12 @@ class HistoryPage(QWidget):
     def show_again(self) -> None:
         """Reading all of it may have found another way to read it."""
         self._show()
+
+    def tell_odd(self, texts: list[str]) -> None:
+        """What is odd in the rows; to open it all the same takes another press."""
+        self.doubts.setText("\n".join(f"{text}." for text in texts))
+        self.doubts.show()
+        self.go.setText("&Open it all the same")
 
     def tell(self, sentence: str) -> None:
         """What is wrong with the files as a whole."""

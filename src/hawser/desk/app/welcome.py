@@ -173,7 +173,10 @@ class Welcome(QDialog):
 
         def work() -> None:
             try:
-                found: OpenedFiles | HawserError = self._keeping.history(*own.read())
+                made = own.read()
+                odd = own.to_be_told(made[0])
+                found: OpenedFiles | HawserError | list[str]
+                found = odd or self._keeping.history(*made)
             except HawserError as error:
                 found = error
             self._done.emit(found)
@@ -181,8 +184,11 @@ class Welcome(QDialog):
         self._reading = threading.Thread(target=work, name="import", daemon=True)
         self._reading.start()
 
-    def _finished(self, found: OpenedFiles | HawserError) -> None:
+    def _finished(self, found: OpenedFiles | HawserError | list[str]) -> None:
         self.history.set_busy(False)
+        if isinstance(found, list):
+            self.history.tell_odd(found)
+            return
         if isinstance(found, HawserError):
             self.history.show_again()
             self.history.tell(found.sentence)

@@ -92,6 +92,7 @@ class OwnHistory:
     def __init__(self, recipes: Recipes | None = None) -> None:
         self._recipes = recipes
         self._guessed, self._names = Recipe(), tuple[str, ...]()
+        self._told: object = None  # the way of reading whose odd rows have been told
         self._sure = False  # whether a person chose the order of dates
         self.remembered = False  # whether it is read as the last file of its shape was
         self.paths: tuple[Path, ...] = ()
@@ -259,6 +260,13 @@ class OwnHistory:
         return own_account(
             self.symbol.strip(), self.money_is, self.money, self.percent, rates, spread
         )
+
+    def to_be_told(self, found: Imported) -> list[str]:
+        """What is odd in the rows, once for each way to read them."""
+        way = (self.paths, self.recipe, self.tick)
+        told = found.worth_a_look() if way != self._told else []
+        self._told = way
+        return told
 
     def read(self) -> tuple[Imported, Instrument, Account]:
         """All of it; raises BadInput, also where a row further down shows another order of dates

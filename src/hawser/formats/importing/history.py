@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from hawser.core import figures as fg
 from hawser.core.bars import length_of
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array, atr, true_range
@@ -181,10 +182,10 @@ def _gaps(history: History) -> list[Finding]:
     if not gaps.any():
         return []
     widest = int(np.argmax(steps))
-    hours = steps[widest] / 3.6e12
     text = (
         f"times between two bars are longer than one bar, nights and weekends among them; the "
-        f"longest is {hours:.1f} h before {utc_text(int(history.times[widest]))}"
+        f"longest is {fg.duration(int(steps[widest]))} before "
+        f"{utc_text(int(history.times[widest]))}"
     )
     return _told(history, "gaps", gaps, text)
 

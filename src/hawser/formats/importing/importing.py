@@ -43,6 +43,11 @@ class Imported(NamedTuple):
         told = [f"{times.size} {what} from {utc_text(int(times[0]))} to {utc_text(int(times[-1]))}"]
         told += self.placed
         told += [text for one in self.reads for text in _doubts(one)]
+        return told + self.worth_a_look()
+
+    def worth_a_look(self) -> list[str]:
+        """What is odd in the rows, with the first of them."""
+        told = []
         for one in self.found:
             at = ", ".join(f"row {row} of {Path(name).name}" for name, row in one.rows)
             told.append(f"{one.often} {one.text}{f': {at}' if at else ''}")
