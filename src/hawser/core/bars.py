@@ -123,14 +123,18 @@ class Length(NamedTuple):
     even: bool
 
 
+def usual_step(times: Array) -> int:
+    """The step between most of two or more ascending times, ns; where none is so frequent, the
+    middle one. What more than half of the steps are is the middle one too."""
+    return int(np.median(np.diff(times)))
+
+
 def length_of(times: Array) -> Length:
     """The length of bars that open at `times`, ascending UTC ns; a minute where there is one
     bar."""
     if times.size < 2:
         return Length(MINUTE, bool(times.size == 0 or times[0] % MINUTE == 0))
-    steps, counts = np.unique(np.diff(times), return_counts=True)
-    most = int(counts.argmax())
-    span = int(steps[most]) if 2 * counts[most] > times.size - 1 else int(np.median(np.diff(times)))
+    span = usual_step(times)
     return Length(span, bool((times % span == 0).all()))
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from hawser.core import figures as fg
-from hawser.core.bars import length_of
+from hawser.core.bars import usual_step
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array, atr, true_range
 from hawser.core.instrument import Instrument
@@ -176,7 +176,9 @@ def _told(history: History, code: str, bad: Array, text: str) -> list[Finding]:
 def _gaps(history: History) -> list[Finding]:
     """Where bars are missing, nights and weekends among them: the hours of trading are not known
     here."""
-    span = length_of(history.times).span
+    if history.times.size < 2:
+        return []
+    span = usual_step(history.times)
     steps = np.diff(history.times, prepend=history.times[0] - span)
     gaps = steps > span
     if not gaps.any():
