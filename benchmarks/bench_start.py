@@ -39,7 +39,7 @@ from hawser.demo.boot import boot
 from hawser.desk.app.start import application, make_window
 from hawser.service.profiles.profile import profile
 app = application()
-window = make_window(profile("demo", Path(sys.argv[1])), boot, "start", rigs_later=True)
+window = make_window(profile("demo", Path(sys.argv[1])), boot, "start")
 window.resize(1280, 800)
 window.show()
 app.processEvents()

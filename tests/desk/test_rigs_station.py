@@ -4,6 +4,7 @@ trial."""
 from __future__ import annotations
 
 import errno
+import shutil
 from random import Random
 
 import msgspec
@@ -17,13 +18,15 @@ from PyQt6.QtWidgets import QComboBox, QLineEdit
 from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail, brief, sentence
+from hawser.demo.boot import boot
+from hawser.desk.app.start import make_window
 from hawser.desk.app.stations import RIGS
 from hawser.desk.models.rig_draft import RigDraft
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.trial import Trial, TrialResult
-from hawser.service.profiles.profile import plain
+from hawser.service.profiles.profile import plain, profile
 from hawser.service.profiles.rigs import Shelf, shipped
 from randomrigs import a_rig, an_account, history
 
@@ -503,3 +506,26 @@ def test_a_ladder_says_what_does_not_go_with_it_and_its_trial_shows_the_rungs(tr
     assert with_rungs[0].rungs[0].price < with_rungs[0].ref
     parts["ladder"].removed.emit("ladder", 0)
     assert parts["trail"].add_button.isVisible()
+
+
+def test_the_station_has_its_rigs_however_early_it_is_opened(qapp, tmp_path, morning):
+    """Keys that were typed while the window came: no rig was there, and what is typed was lost."""
+    shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
+    window = make_window(profile("demo", tmp_path), boot, "early")
+    window.show_station(RIGS)
+    assert set(window.rigs.shelf.rigs) == {rig.name for rig in shipped()}
+    assert window.rigs.list.count() == len(window.rigs.shelf.rigs)
+    window.close()
+    window.deleteLater()
+
+
+def test_a_shelf_may_be_read_in_pieces_and_by_who_cannot_wait(tmp_path):
+    pieces = Shelf(tmp_path / "rigs").reading()
+    next(pieces)
+    shelf = Shelf(tmp_path / "other")
+    part = shelf.reading()
+    next(part)
+    assert set(shelf.rigs) == {rig.name for rig in shipped()}  # all of them, at once
+    assert list(part) == []
+    assert len(list((tmp_path / "other").glob("*.toml"))) == len(shelf.rigs)
+    assert not (tmp_path / "rigs").exists()  # not before all are there

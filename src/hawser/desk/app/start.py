@@ -9,6 +9,7 @@ import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from functools import cache, partial
+from itertools import chain
 from types import TracebackType
 from typing import NoReturn
 
@@ -68,11 +69,9 @@ def make_window(
     more: tuple[Start, ...] = (),
     name: str = "first",
     real: Callable[[], int] = uptime,
-    rigs_later: bool = False,
 ) -> Window:
     """A window and its runtimes, not yet started; `more` accounts beside the first, each with a
-    runtime of its own. `real`: counts real time for their clocks; `rigs_later`: who calls opens the
-    shelf once the window has been painted.
+    runtime of its own. `real`: counts real time for their clocks.
     """
     settings = Settings(profile.config / f"desk-{profile.name}.json")
     appearance = Appearance(theme or settings.kept.theme, zone)
@@ -99,7 +98,7 @@ def make_window(
         settings=settings,
         title=title,
         speed=speed,
-        shelf=Shelf(profile.config / "rigs", later=rigs_later),
+        shelf=Shelf(profile.config / "rigs"),
     )
     commands = Commands(window)
     window.commands, window.help_for = commands.all, commands.help_for
@@ -119,16 +118,14 @@ def run(
     """Open the desk and stay until it is closed; the process ends with it. `first_steps`: lead to a
     first trade, where nobody has been led before."""
     app = application()
-    window = make_window(
-        profile, boot, title, speed, zone=zone, more=more, name=name, rigs_later=True
-    )
+    window = make_window(profile, boot, title, speed, zone=zone, more=more, name=name)
     _catch_errors(window)
     window.dropped.connect(partial(open_beside, window))
     if first_steps:
         window.offer_first_steps()
     window.show()
     QTimer.singleShot(0, gc.enable)  # `commands/desktop.py` has held it off so far
-    QTimer.singleShot(0, partial(_begin, window, prepared()))
+    QTimer.singleShot(0, partial(_begin, window, chain(window.shelf.reading(), prepared())))
     leave_on_signals(window)
     _leave(int(app.exec()))
 
@@ -144,13 +141,12 @@ def open_beside(window: Window, paths: Sequence[str]) -> None:
 
 
 def _begin(window: Window, pieces: Iterator[None]) -> None:
-    """Once the window has been painted: load what the engines need, one piece in each turn of Qt's,
-    start them, and load the stations that are not shown."""
-    if not window.shelf.is_open:
-        window.open_shelf()
+    """Once the window has been painted: read the rigs and load what the engines need, one piece in
+    each turn of Qt's, start them, and load the stations that are not shown."""
     for _ in pieces:
         QTimer.singleShot(0, partial(_begin, window, pieces))
         return
+    window.take_rigs()
     for account_desk in window.account_desks:
         account_desk.runtime.start()
     QTimer.singleShot(0, window.stack.load_rest)

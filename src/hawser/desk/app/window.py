@@ -137,6 +137,7 @@ class Window(QMainWindow):
             HeatPanel(self),
         )
         self.help = Explainer(self, appearance)
+        self._has_rigs = False
         self._doctor: DoctorPanel | None = None
         self.snapshots = 0
         self._failures: dict[str, str] = {}  # accounts that are not tended, and why
@@ -345,6 +346,7 @@ class Window(QMainWindow):
 
     def _take(self, account_desk: AccountDesk, snapshot: Snapshot) -> None:
         """A snapshot of one account: shown where it is the one in view."""
+        self.take_rigs()  # before anything is reckoned with them
         before, account_desk.latest = account_desk.latest, snapshot
         if account_desk is self.account_desk:
             self.show_snapshot(snapshot, before)
@@ -478,9 +480,11 @@ class Window(QMainWindow):
         if view is not None and bars is not None and bars.time.size:
             shown.show_history(view.instrument, helm.span, bars)
 
-    def open_shelf(self) -> None:
-        """Have the rigs there, where they were left for after the first paint."""
-        self.shelf.open()
+    def take_rigs(self) -> None:
+        """Have the rigs in the plans, once: to read them is left for after the first paint."""
+        if self._has_rigs:
+            return
+        self._has_rigs = True
         if self.shelf.faults:
             self.notice.tell("caution", "; ".join(self.shelf.faults))
         self.rigs_changed()
@@ -574,10 +578,7 @@ class Window(QMainWindow):
         kept = self._settings.kept
         if kept.geometry:
             self.restoreGeometry(QByteArray(base64.b64decode(kept.geometry)))
-        station = named(kept.station)
-        if self.shelf.is_open or station == RIGS:
-            self.open_shelf()
-        self.show_station(station)
+        self.show_station(named(kept.station))
 
     def remember(self) -> None:
         """Note sizes, choices, what is typed and what is kept by name, and have it written: a crash

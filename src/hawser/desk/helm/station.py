@@ -35,7 +35,6 @@ def opened(desk: Desk, account: StationAccount) -> Helm:
     helm = Helm(desk.appearance, account.runtime, account.shown, desk.kept.plans)
     account.bridge.marks.connect(helm.show_marks)
     helm.refused.connect(lambda text: desk.tell("refused", text))
-    helm.set_rigs(desk.shelf.rigs)
     return helm
 
 

@@ -3,6 +3,7 @@ at first."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
 
@@ -26,69 +27,88 @@ SHIPPED = (
 
 
 class Shelf:
-    """Rigs by name, each in its file. Changes are written at once, whole; `faults` are files that
-    cannot be read. `later`: there are none before `open`, which takes a moment."""
+    """Rigs by name, each in its file, read when they are first wanted. Changes are written at once,
+    whole; `faults` are files that cannot be read."""
 
-    def __init__(self, folder: Path | None, later: bool = False) -> None:
+    def __init__(self, folder: Path | None) -> None:
         self.folder = folder
-        self.rigs: dict[str, Rig] = {}
-        self.faults: list[str] = []
+        self._rigs: dict[str, Rig] = {}
+        self._faults: list[str] = []
         self._paths: dict[str, Path] = {}
-        self.is_open = False
-        if not later:
-            self.open()
+        self._left = self._pieces()  # what has not been read
 
-    def open(self) -> None:
-        """Read the rigs; those that ship are laid into a folder that is not there yet."""
-        if self.is_open:
-            return
-        self.is_open = True
+    @property
+    def rigs(self) -> dict[str, Rig]:
+        self.read()
+        return self._rigs
+
+    @property
+    def faults(self) -> list[str]:
+        self.read()
+        return self._faults
+
+    def read(self) -> None:
+        """Read all that has not been read."""
+        for _ in self.reading():
+            pass
+
+    def reading(self) -> Iterator[None]:
+        """The same, a rig for each value that is asked for: who has something else to do meanwhile
+        does it between two."""
+        return self._left
+
+    def _pieces(self) -> Iterator[None]:
         if self.folder is not None and self.folder.is_dir():
-            self._read(self.folder)
-        else:
-            self._lay(self.folder)
+            for path in sorted(self.folder.glob("*.toml")):
+                self._take(path)
+                yield
+            return
+        for rig in shipped():
+            self._rigs[rig.name] = rig
+            yield
+        self._lay()
 
-    def _lay(self, folder: Path | None) -> None:
-        """The rigs that ship, all at once: a folder with some of them would stay so. Where it
-        cannot be made they are here all the same."""
-        self.rigs = {rig.name: rig for rig in shipped()}
+    def _lay(self) -> None:
+        """Those that ship, all at once: a folder with some of them would stay so. Where it cannot
+        be made they are here all the same."""
+        folder = self.folder
         if folder is None:
             return
-        paths = {name: folder / f"{plain(name)}.toml" for name in self.rigs}
+        paths = {name: folder / f"{plain(name)}.toml" for name in self._rigs}
         try:
             folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             with folder_written(folder, [path.name for path in paths.values()]) as opened:
                 for name, path in paths.items():
-                    opened(path.name).write(rig_text(self.rigs[name]))
+                    opened(path.name).write(rig_text(self._rigs[name]))
             folder.chmod(0o700)
         except (BadInput, OSError) as error:
             why = error.sentence if isinstance(error, BadInput) else f"{folder}: {error.strerror}"
-            self.faults.append(f"{why}: the rigs that ship are there for now, and are not kept")
+            self._faults.append(f"{why}: the rigs that ship are there for now, and are not kept")
             return
         self._paths = paths
 
-    def _read(self, folder: Path) -> None:
-        for path in sorted(folder.glob("*.toml")):
-            try:
-                rig = load_rig(path)
-            except BadInput as error:
-                self.faults.append(error.sentence)
-                continue
-            name = rig.name or path.stem
-            if name in self.rigs:
-                self.faults.append(f"{path}: there is another rig named {name}")
-                continue
-            self.rigs[name], self._paths[name] = rig, path
+    def _take(self, path: Path) -> None:
+        try:
+            rig = load_rig(path)
+        except BadInput as error:
+            self._faults.append(error.sentence)
+            return
+        name = rig.name or path.stem
+        if name in self._rigs:
+            self._faults.append(f"{path}: there is another rig named {name}")
+            return
+        self._rigs[name], self._paths[name] = rig, path
 
     def put(self, rig: Rig) -> None:
         """Keep a rig under its name, in the place of an older one; raises BadInput where it cannot
         be written."""
         if not rig.name.strip():
             raise BadInput("no_name", "A rig needs a name")
+        self.read()
         folder = self.folder
         if folder is not None:
             self._paths[rig.name] = in_time(lambda: self._kept(rig, folder))
-        self.rigs[rig.name] = rig
+        self._rigs[rig.name] = rig
 
     def _kept(self, rig: Rig, folder: Path) -> Path:
         """Where a rig has been written."""
@@ -102,6 +122,7 @@ class Shelf:
 
     def drop(self, name: str) -> None:
         """Forget a rig, and its file."""
+        self.read()
         path = self._paths.get(name)
         if path is not None:
             try:
@@ -111,7 +132,7 @@ class Shelf:
                     "unwritable", f"{path}: cannot be deleted ({error.strerror})"
                 ) from None
         self._paths.pop(name, None)
-        self.rigs.pop(name, None)
+        self._rigs.pop(name, None)
 
     def _free(self, name: str) -> Path:
         assert self.folder is not None
@@ -124,9 +145,10 @@ class Shelf:
         return found
 
 
-def shipped() -> list[Rig]:
+def shipped() -> Iterator[Rig]:
     """The rigs that come with Hawser."""
     from importlib.resources import files
 
     root = files("hawser.demo") / "rigs"
-    return [read_rig((root / f"{name}.toml").read_text(encoding="utf-8"), name) for name in SHIPPED]
+    for name in SHIPPED:
+        yield read_rig((root / f"{name}.toml").read_text(encoding="utf-8"), name)
