@@ -448,3 +448,18 @@ def test_a_pipe_is_refused_instead_of_waited_for(tmp_path):
         os.mkfifo(tmp_path / name)
         with pytest.raises(BadInput, match="expected a file; this is a pipe"):
             guessed(tmp_path / name)
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["quay", "--socket", "x.sock"],
+        ["guards", "--guards", "g.toml", "--instrument", "i.toml", "--at", "2031-03-04T12:00:00Z"],
+        ["--demo"],
+    ],
+)
+@pytest.mark.parametrize("option", ["--recipe", "--tz"])
+def test_how_bars_are_read_is_not_said_where_there_are_none(words, option, capsys):
+    """It did nothing, and nobody was told."""
+    assert main([*words, option, "UTC"]) == 2
+    assert f"{option}: expected together with --bars" in capsys.readouterr().err

@@ -82,7 +82,9 @@ def make_parser() -> Parser:
 
 def run(arguments: list[str]) -> int:
     leavable()
-    options = make_parser().parse_args(arguments)
+    parser = make_parser()
+    options = parser.parse_args(arguments)
+    parser.need_bars(options)
     if options.speed is not None and not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
     _check_zone(options.zone)
@@ -90,7 +92,7 @@ def run(arguments: list[str]) -> int:
         raise BadInput("usage", "--demo, --bars, --import and --quay: expected one of them")
     if options.fresh and not options.demo:
         raise BadInput("usage", "--fresh: expected together with --demo")
-    for name in ("instrument", "account", "tz", "recipe"):
+    for name in ("instrument", "account"):
         with_it = options.bars or (name == "account" and (options.quay or options.demo))
         if getattr(options, name) and not with_it:
             raise BadInput("usage", f"--{name}: expected together with --bars")

@@ -61,7 +61,9 @@ def make_parser() -> Parser:
 
 def run(arguments: list[str]) -> int:
     """`hawser guards`."""
-    options = make_parser().parse_args(arguments)
+    parser = make_parser()
+    options = parser.parse_args(arguments)
+    parser.need_bars(options)
     if options.bars and len(options.bars) != len(options.instrument):
         raise BadInput("usage", "--bars: expected as many as --instrument")
     if not options.guards and not options.session:

@@ -40,6 +40,12 @@ class Parser(argparse.ArgumentParser):
             "--tz", metavar="ZONE", help=f"{first} of their times, where those have no offset"
         )
 
+    def need_bars(self, options: argparse.Namespace) -> None:
+        """Refuse what says how bars are read where there are none; raises BadInput."""
+        for name in ("recipe", "tz"):
+            if getattr(options, name) and not options.bars:
+                raise BadInput("usage", f"--{name}: expected together with --bars")
+
     def error(self, message: str) -> NoReturn:
         raise BadInput("usage", f"hawser: {message}; see hawser --help")
 

@@ -55,7 +55,9 @@ def make_parser() -> Parser:
 
 def run(arguments: list[str]) -> int:
     """`hawser quay`."""
-    options = make_parser().parse_args(arguments)
+    parser = make_parser()
+    options = parser.parse_args(arguments)
+    parser.need_bars(options)
     if not 0 < options.speed <= 3600:
         raise BadInput("usage", "--speed: expected a multiple above 0, at most 3600")
     if bool(options.bars) != bool(options.instrument):
