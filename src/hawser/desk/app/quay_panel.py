@@ -14,7 +14,6 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
-    QFrame,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -30,6 +29,7 @@ from hawser.core.clock import SECOND
 from hawser.core.errors import BadInput
 from hawser.core.field_help import keys_of
 from hawser.desk.common.explained import explain
+from hawser.desk.common.overlay import Overlay
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label
 from hawser.desk.models import figures as fg
@@ -86,7 +86,7 @@ def read_weather(texts: dict[str, str]) -> tuple[Weather | None, dict[str, str]]
         return None, {str(error.values.get("key", "")): error.text}
 
 
-class QuayPanel(QFrame):
+class QuayPanel(Overlay):
     """Opens over the Helm; Escape puts it away. `counts` gives what the weather has done so far."""
 
     weather = pyqtSignal(object, object)  # the seed may be larger than the int of a signal
@@ -96,7 +96,6 @@ class QuayPanel(QFrame):
 
     def __init__(self, parent: QWidget, counts: Callable[[], dict[str, int]]) -> None:
         super().__init__(parent)
-        self.setObjectName("panel")
         self._counts = counts
         self._fields: dict[str, QLineEdit] = {}
         self._told: dict[str, QLabel] = {}

@@ -11,7 +11,6 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QFileDialog,
-    QFrame,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -25,6 +24,7 @@ from hawser.core.errors import BadInput
 from hawser.core.field_help import FieldHelp
 from hawser.desk.common.explained import explain
 from hawser.desk.common.fields import BoxesField, Field, Known, field_of
+from hawser.desk.common.overlay import Overlay
 from hawser.desk.common.words import Label
 from hawser.desk.models import figures as fg
 from hawser.desk.models.editing import Editing
@@ -35,7 +35,7 @@ from hawser.formats.declared import load, save
 Typed = dict[str, dict[str, str]]
 
 
-class Editor(QFrame):
+class Editor(Overlay):
     """Lies over the Helm. `apply` gets the finished record; `consequence` says what applying it
     would do. What is typed and not applied goes into `kept`, and is there when the same is opened
     again.
@@ -56,7 +56,6 @@ class Editor(QFrame):
         known: dict[str, Known] | None = None,
     ) -> None:
         super().__init__(parent)
-        self.setObjectName("panel")
         self._known = known or {}
         self.editing, self._fixed, self._consequence = Editing(kind), fixed, consequence
         self._kept, self._about, self._resumed = kept if kept is not None else {}, "", False

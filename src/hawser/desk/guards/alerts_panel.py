@@ -11,7 +11,6 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QFrame,
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
@@ -25,6 +24,7 @@ from hawser.core.field_help import keys_of
 from hawser.desk.common import notifying
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.explained import explain
+from hawser.desk.common.overlay import Overlay
 from hawser.desk.common.words import Label
 from hawser.desk.models.topics.topic import topic_of_field
 from hawser.desk.theme.roles import give
@@ -42,12 +42,11 @@ SECRET = ("password", "secret")
 Part = TypeVar("Part", bound=msgspec.Struct)
 
 
-class AlertsPanel(QFrame):
+class AlertsPanel(Overlay):
     """Opens over the station; Escape puts it away."""
 
     def __init__(self, parent: QWidget, alerts: Alerts) -> None:
         super().__init__(parent)
-        self.setObjectName("panel")
         self._alerts = alerts
         self.boxes: dict[tuple[str, Channel], QCheckBox] = {}
         self.fields: dict[str, QLineEdit | QComboBox] = {}

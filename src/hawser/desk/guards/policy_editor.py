@@ -8,7 +8,6 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QFileDialog,
-    QFrame,
     QHBoxLayout,
     QPlainTextEdit,
     QPushButton,
@@ -20,6 +19,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import AnyGuard, Guards
 from hawser.core.guards.looseness import loosened, loosened_rules
 from hawser.desk.common.explained import explain
+from hawser.desk.common.overlay import Overlay
 from hawser.desk.common.words import Label
 from hawser.desk.models import figures as fg
 from hawser.desk.models.settings import Shown
@@ -58,13 +58,12 @@ def told_change(old: Guards, new: Guards) -> str:
     )
 
 
-class PolicyEditor(QFrame):
+class PolicyEditor(Overlay):
     """Opens over the station; Escape puts it away and keeps what was typed, also until the next
     start."""
 
     def __init__(self, parent: QWidget, runtime: Runtime, shown: Shown) -> None:
         super().__init__(parent)
-        self.setObjectName("panel")
         # the last: the text as it was last written down
         self._runtime, self._shown, self._applied = runtime, shown, ""
         self._folder: Path | None = Path(shown.policy_folder) if shown.policy_folder else None
