@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, Qt
-from PyQt6.QtGui import QContextMenuEvent, QCursor
+from PyQt6.QtGui import QContextMenuEvent, QCursor, QHelpEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
     QAbstractSpinBox,
@@ -24,18 +24,24 @@ from PyQt6.QtWidgets import (
 )
 
 import hawser
+from hawser.core.account import Account
+from hawser.core.derivation import AT_RISK
 from hawser.core.field_help import keys_of
 from hawser.core.size_terms import CAPS
 from hawser.desk.app.finder import Action
 from hawser.desk.app.help_panel import HelpPanel
 from hawser.desk.app.stations import GUARDS, LOGBOOK, RIGS, STATIONS
-from hawser.desk.common.explained import COLUMNS, topic_at
+from hawser.desk.app.welcome import Keeping, Welcome
+from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.explained import COLUMNS, TOPIC, topic_at
 from hawser.desk.models.topics.guide import guide
 from hawser.desk.models.topics.record import CHAPTERS, MEANINGS, OTHER, meaning
 from hawser.desk.models.topics.screens import SCREENS
 from hawser.desk.models.topics.search import search, topics
-from hawser.desk.models.topics.topic import Topic
+from hawser.desk.models.topics.topic import Topic, topic_of_field
 from hawser.engine import commands as cm
+from hawser.service.profiles.last_opened import OpenedFiles
+from hawser.service.profiles.recipes import Recipes
 
 FIELDS = (QLineEdit, QComboBox, QCheckBox, QAbstractSpinBox, QPlainTextEdit, QTableView)
 SOURCES = Path(hawser.__file__).parent
@@ -53,9 +59,23 @@ def unexplained(view: QWidget) -> list[str]:
             if model is not None and len(told) != model.columnCount():
                 found.append(f"columns of {one.accessibleName()}")
             continue
-        if topic is None:
+        if topic is None or not hovered(one):
             found.append(f"{type(one).__name__} {one.accessibleName()} {one.toolTip()}")
     return found
+
+
+def hovered(field: QWidget) -> str:
+    """What hovering over a field shows: its own tip, or that of what it is a part of."""
+    if isinstance(field, QPlainTextEdit):
+        return "a tip would lie over the text"
+    one: QWidget | None = field
+    while one is not None:
+        at = one.rect().center()
+        QApplication.sendEvent(one, QHelpEvent(QEvent.Type.ToolTip, at, one.mapToGlobal(at)))
+        if one.toolTip() or one.property(TOPIC) is not None:
+            return one.toolTip()
+        one = one.parentWidget()
+    return ""
 
 
 @pytest.mark.parametrize("station", [one.name for one in STATIONS])
@@ -109,6 +129,33 @@ def constant_codes() -> set[str]:
                 parts = [one for one in ast.walk(told) if isinstance(one, ast.Constant)]
                 found |= {one.value for one in parts if isinstance(one.value, str)}
     return found
+
+
+def test_every_step_of_a_reckoning_says_what_it_is():
+    """A step without a topic would end the plan's painting."""
+    codes = set()
+    for name in ("core/derivation.py", "desk/helm/plan_panel.py"):
+        for node in ast.walk(ast.parse((SOURCES / name).read_text())):
+            if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "DerivationStep":
+                code = node.args[2]
+                codes.add(AT_RISK if isinstance(code, ast.Name) else ast.literal_eval(code))
+    assert len(codes) > 15
+    assert {f"step_{code}" for code in codes - {AT_RISK}} <= set(SCREENS)
+
+
+def test_the_welcome_s_fields_say_what_they_are(qtbot, tmp_path):
+    keeping = Keeping(lambda *_: OpenedFiles(), lambda _: OpenedFiles(), Recipes(tmp_path))
+    window = Welcome(Appearance(), keeping)
+    qtbot.addWidget(window)
+    told = [one for one in unexplained(window) if one != "columns of "]  # the file's own
+    assert told == []
+    window.settle()
+
+
+def test_a_choice_says_how_a_file_writes_it():
+    keys = keys_of(Account)
+    key = next(one for one in keys if one.path == "size.method")
+    assert "`risk_percent` (risk in %)" in topic_of_field(key, "", keys).what
 
 
 def test_every_line_that_the_logbook_can_show_has_a_meaning():
@@ -305,8 +352,6 @@ def test_words_are_searched_as_text():
     assert search("   ") == []
     assert search("(*") == []
     assert {one.place for one in search("s", 500)} >= {"Guide", "Helm", "Rigs"}
-    from hawser.core.account import Account
-
     assert all(key.as_example for key in keys_of(Account))
 
 

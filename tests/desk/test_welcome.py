@@ -51,6 +51,9 @@ QUOTES = "\n".join(
 )
 
 
+HUNG_MS = 300_000  # only what will never come is waited for so long
+
+
 @pytest.fixture
 def window(qtbot, tmp_path):
     return opened(qtbot, tmp_path)
@@ -69,11 +72,11 @@ def open_it(window: Welcome, qtbot) -> None:
     """Press, and once more where something odd is told of the rows."""
     go = window.history.go
     qtbot.mouseClick(go, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.opened is not None or "same" in go.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: window.opened is not None or "same" in go.text(), timeout=HUNG_MS)
     if window.opened is None:
         assert window.history.doubts.isVisible()
         qtbot.mouseClick(go, Qt.MouseButton.LeftButton)
-        qtbot.waitUntil(lambda: window.opened is not None, timeout=60_000)
+        qtbot.waitUntil(lambda: window.opened is not None, timeout=HUNG_MS)
 
 
 def export(folder: Path, text: str = EXPORT, name: str = "CADCHF export.csv") -> Path:
@@ -127,7 +130,7 @@ def test_the_demo_is_one_key_away(window, qtbot):
 def test_an_account_of_one_s_own_by_keys_alone(window, qtbot):
     qtbot.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.AltModifier)
     page = window.account
-    qtbot.waitUntil(lambda: window.focusWidget() is page.equity)
+    qtbot.waitUntil(lambda: window.focusWidget() is page.equity, timeout=HUNG_MS)
     page.equity.selectAll()
     qtbot.keyClicks(page.equity, "nothing")
     assert page.wrong.text() == "The money: expected a number, got 'nothing'"
@@ -232,7 +235,7 @@ def test_what_is_odd_in_the_rows_is_told_before_they_are_opened(window, qtbot, t
     window.show_files([export(tmp_path, text, "pier.csv")])
     page = window.history
     qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: page.go.text() == "&Open it all the same")
+    qtbot.waitUntil(lambda: page.go.text() == "&Open it all the same", timeout=HUNG_MS)
     assert "1 rows stand there twice" in page.doubts.text()
     assert "row 8 of pier.csv" in page.doubts.text()  # behind the gap
     assert window.opened is None
@@ -240,10 +243,10 @@ def test_what_is_odd_in_the_rows_is_told_before_they_are_opened(window, qtbot, t
     qtbot.keyClicks(page.tick, "0.3")  # another way to read them
     assert page.go.text() == "&Open the history"
     qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: "off" in page.doubts.text() and page.isEnabled())
+    qtbot.waitUntil(lambda: "off" in page.doubts.text() and page.isEnabled(), timeout=HUNG_MS)
     assert window.opened is None
     qtbot.keyClick(page.go, Qt.Key.Key_O, Qt.KeyboardModifier.AltModifier)
-    qtbot.waitUntil(lambda: window.opened is not None)
+    qtbot.waitUntil(lambda: window.opened is not None, timeout=HUNG_MS)
 
 
 def test_the_spread_is_asked_for_where_the_file_has_none(window, qtbot, tmp_path):
@@ -279,7 +282,7 @@ def test_a_wrong_answer_about_the_account_is_told(window, tmp_path, field, text,
     window.show_files([export(tmp_path)])
     window.history.own.change(zone="Europe/Zurich")
     setattr(window.history.own, field, text)
-    window.history._show()
+    window.history.show_own()
     assert told in window.history.said.text()
     assert not window.history.go.isEnabled()
 
@@ -312,10 +315,10 @@ def test_a_row_further_down_that_shows_another_order_of_dates_has_the_rows_looke
     window.show_files([export(tmp_path, dated("%m/%d/%Y", "2031-04-08T00:00", 15, 600))])
     page = window.history
     page.own.change(zone="UTC")
-    page._show()
+    page.show_own()
     assert page.table.item(0, 0).text() == "2031-08-04T00:00:00Z"
     qtbot.mouseClick(page.go, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: "Row 482 shows" in page.wrong.text())
+    qtbot.waitUntil(lambda: "Row 482 shows" in page.wrong.text(), timeout=HUNG_MS)
     assert "month, day, year. Look at the rows again" in page.wrong.text()
     assert page.table.item(0, 0).text() == "2031-04-08T00:00:00Z"
     assert page.dates.currentData() == "mdy"
@@ -441,7 +444,7 @@ def test_wrong_rows_further_down_are_told_and_nothing_is_written(window, qtbot, 
     window.show_files([export(tmp_path, text, "pier.csv")])
     assert window.history.go.isEnabled()
     qtbot.mouseClick(window.history.go, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: bool(window.history.wrong.text()))
+    qtbot.waitUntil(lambda: bool(window.history.wrong.text()), timeout=HUNG_MS)
     assert "row 802" in window.history.wrong.text()
     assert window.history.isEnabled()
     assert window.opened is None
@@ -457,7 +460,7 @@ def test_where_the_account_cannot_be_written_nothing_is_left(window, qtbot, tmp_
     monkeypatch.setattr("hawser.service.profiles.own_files.save", full)
     window.show_files([export(tmp_path, QUOTES, "pier.csv")])
     qtbot.mouseClick(window.history.go, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.history.wrong.text() == "the disk is full")
+    qtbot.waitUntil(lambda: window.history.wrong.text() == "the disk is full", timeout=HUNG_MS)
     assert not list(tmp_path.rglob("*.parquet"))
 
 

@@ -90,13 +90,15 @@ class FieldHelp(NamedTuple):
         """What it means to who writes a file: the help, the unit, and each choice as it is
         written."""
         told = self.help + (f" ({self.unit})" if self.unit else "")
-        if not self.choices:
-            return told
-        of = ", ".join(
+        return f"{told}: {self.written_choices}" if self.choices else told
+
+    @property
+    def written_choices(self) -> str:
+        """Each choice as a file has it, and in words where it has some."""
+        return ", ".join(
             f"`{one}`" + (f" ({self.words[one]})" if one in self.words else "")
             for one in self.choices
         )
-        return f"{told}: {of}"
 
     def word(self, choice: str) -> str:
         """A choice in words."""

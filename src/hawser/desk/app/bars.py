@@ -81,7 +81,7 @@ class FirstStepsBar(QWidget):
     def __init__(self) -> None:
         super().__init__()
         row = _ground(self, 40)
-        self.steps = FirstSteps()
+        self.steps, self._reached = FirstSteps(), False
         self.text = Label()
         self.text.setProperty("role", "strong")
         self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -94,6 +94,7 @@ class FirstStepsBar(QWidget):
     def begin(self) -> None:
         """From the first step on."""
         self.steps.begin()
+        self._reached = False
         self.text.setText("Three steps to a protected trade begin as soon as the account is open")
         self.leave.setText("S&kip")
         self.show()
@@ -105,11 +106,10 @@ class FirstStepsBar(QWidget):
         if self.text.text() != text:
             self.text.setText(text)
             self.text.setToolTip(plain_tip(text))
-        wanted = f"&{UNDERSTOOD}" if self.steps.step == PROTECTED else "S&kip"
-        if self.leave.text() != wanted:
-            self.leave.setText(wanted)
-            if self.steps.step == PROTECTED:  # also where the window is closed without a word
-                self.over.emit()
+        if self.steps.step == PROTECTED and not self._reached:
+            self._reached = True
+            self.leave.setText(f"&{UNDERSTOOD}")
+            self.over.emit()  # also where the window is closed without a word
 
     def _leave(self) -> None:
         self.steps.end()

@@ -60,7 +60,7 @@ class Finder(Overlay):
         self.list.setUniformItemSizes(True)
         self.field.setPlaceholderText("What do you want to do?")
         self.field.setAccessibleName("Command finder")
-        explain(self.field, "finder", tip=False)
+        explain(self.field, "finder")
         self.field.textChanged.connect(self._find)
         self.list.itemActivated.connect(lambda _: self._run())
         self.list.itemClicked.connect(lambda _: self._run())

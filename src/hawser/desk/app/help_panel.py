@@ -83,7 +83,6 @@ class HelpPanel(Overlay):
 
     def __init__(self, parent: QWidget, appearance: Appearance) -> None:
         super().__init__(parent)
-        self._appearance = appearance
         self._before: list[Page | None] = []  # None: the contents
         self._shown: Page | None = None
         self._asked: QWidget | None = None
@@ -100,7 +99,7 @@ class HelpPanel(Overlay):
         self.back_button, self.contents_button = QPushButton("Back"), QPushButton("Contents")
         self.back_button.setToolTip("Alt+Left")
         self._lay_out()
-        self.field.textEdited.connect(self._find)
+        self.field.textEdited.connect(self.find)
         self.field.returnPressed.connect(self._first)
         self.list.itemActivated.connect(self._chosen)
         self.list.itemClicked.connect(self._chosen)
@@ -168,10 +167,6 @@ class HelpPanel(Overlay):
             document.setTextWidth(wide - 40)
             high = min(high, round(document.size().height()) + AROUND)
         self.setGeometry(left, TOP, wide, high)
-
-    def find(self, words: str) -> None:
-        """Search for words as if they were typed."""
-        self._find(words)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """The window may take another size while the help is open."""
@@ -274,7 +269,7 @@ class HelpPanel(Overlay):
         if isinstance(self._shown, Topic | GuideSection):
             self._show(self._shown)
 
-    def _find(self, words: str) -> None:
+    def find(self, words: str) -> None:
         """Each key that is typed: the words so far are one page, to which one comes back."""
         page = Searched(words) if words.strip() else None
         if not isinstance(self._shown, Searched) and self._shown is not None:

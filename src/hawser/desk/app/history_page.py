@@ -74,7 +74,7 @@ class HistoryPage(QWidget):
         self.go = QPushButton("&Open the history")
         self._lay_out()
         self._connect()
-        self._show()
+        self.show_own()
 
     def _lay_out(self) -> None:
         rows = QVBoxLayout(self)
@@ -148,17 +148,16 @@ class HistoryPage(QWidget):
         grid.setHorizontalSpacing(8)
         for kind, word in KIND_WORDS.items():
             self.kind.addItem(word, kind)
-        fields: tuple[tuple[str, QWidget, str], ...] = (
-            ("What is it call&ed?", self.symbol, "as at your venue"),
-            ("&What is it?", self.kind, ""),
-            ("&Currency of its price", self.quote, "as CHF"),
-            ("Smallest step of its &price", self.tick, "found in the file"),
-            ("&Multiplier", self.multiplier, ""),
+        fields: tuple[tuple[str, QWidget], ...] = (
+            ("What is it call&ed?", self.symbol),
+            ("&What is it?", self.kind),
+            ("&Currency of its price", self.quote),
+            ("Smallest step of its &price", self.tick),
+            ("&Multiplier", self.multiplier),
         )
-        for number, (text, field, tip) in enumerate(fields):
+        for number, (text, field) in enumerate(fields):
             label = Label(text)
             label.setBuddy(field)
-            field.setToolTip(tip)
             grid.addWidget(label, number // 3 * 2, number % 3)
             grid.addWidget(field, number // 3 * 2 + 1, number % 3)
         self.from_file = QPushButton("&Take it from a file \u2026")
@@ -271,7 +270,7 @@ class HistoryPage(QWidget):
     def take_files(self, paths: Sequence[Path]) -> None:
         """Files, the first of which shows how they are read."""
         self.own.choose(paths)
-        self._show()
+        self.show_own()
         field = self.zone.lineEdit() if self.own.head is None else self.symbol
         assert field is not None
         field.setFocus()
@@ -286,12 +285,12 @@ class HistoryPage(QWidget):
         except BadInput as error:
             self.tell(error.sentence)
             return
-        self._show()
+        self.show_own()
 
     def _changed(self, key: str, box: Choice) -> Callable[[int], None]:
         def change(_: int) -> None:
             self.own.change(**{key: box.currentData()})
-            self._show()
+            self.show_own()
 
         return change
 
@@ -299,11 +298,11 @@ class HistoryPage(QWidget):
         zone = "" if text in ("", NO_ZONE) else text
         if not self._filling and (not zone or zone_known(zone)):
             self.own.change(zone=zone)
-            self._show()
+            self.show_own()
 
     def _kind_chosen(self) -> None:
         self.own.take_kind(self.kind.currentData())
-        self._show()
+        self.show_own()
 
     def _typed(self, key: str) -> Callable[[str], None]:
         def typed(text: str) -> None:
@@ -314,7 +313,8 @@ class HistoryPage(QWidget):
 
     # What is shown
 
-    def _show(self) -> None:
+    def show_own(self) -> None:
+        """All that is chosen and typed, as it is now."""
         own, self._filling = self.own, True
         self.files.setText(
             ", ".join(path.name for path in own.paths) or "No file is chosen yet; drop one here."
@@ -407,10 +407,6 @@ class HistoryPage(QWidget):
             self.said.setText(wrong)
         give(self.said, "role", "caution" if wrong else "second")
         return bool(wrong)
-
-    def show_again(self) -> None:
-        """Reading all of it may have found another way to read it."""
-        self._show()
 
     def tell_odd(self, texts: list[str]) -> None:
         """What is odd in the rows; to open it all the same takes another press."""

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 from hawser.core.guards.context import longest_first
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import HoldButton
-from hawser.desk.common.explained import explain
+from hawser.desk.common.explained import explain, topic
 from hawser.desk.common.words import Label, escaped, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.service.views.snapshot import InstrumentView, Snapshot
@@ -193,6 +193,7 @@ class Waterline(QWidget):
         self.entries.setToolTip(
             plain_tip(
                 "\n".join(f"{view.instrument.symbol}: {view.closed[0].text}" for view in shut)
+                or topic("entries").tip
             )
         )
         if shut and len(shut) == len(snapshot.instruments):

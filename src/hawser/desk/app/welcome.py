@@ -190,7 +190,7 @@ class Welcome(QDialog):
             self.history.tell_odd(found)
             return
         if isinstance(found, HawserError):
-            self.history.show_again()
+            self.history.show_own()
             self.history.tell(found.sentence)
             return
         self.opened = found

@@ -21,7 +21,7 @@ from hawser.desk.chart.strokes import Crosshair, Polyline, steps
 from hawser.desk.chart.surface import Surface
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
-from hawser.desk.common.explained import explain
+from hawser.desk.common.explained import explain, topic
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
@@ -453,7 +453,11 @@ class Chart(QFrame):
         if self._tended.text() != text:
             self._tended.setText(text)
         self._tended.setToolTip(
-            plain_tip("Still to act:\n" + "\n".join(text for _, text in waits) if waits else "")
+            plain_tip(
+                "Still to act:\n" + "\n".join(text for _, text in waits)
+                if waits
+                else topic("tended").tip
+            )
         )
 
     def tell(self, text: str) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import QObject, QPoint
+from PyQt6.QtCore import QEvent, QObject, QPoint
 from PyQt6.QtWidgets import QTableView, QWidget
 
 from hawser.desk.common.words import plain_tip
@@ -29,8 +29,22 @@ def explain(widget: QWidget, of: str | Topic, tip: bool = True) -> None:
 
 
 def explain_later(widget: QWidget, of: Callable[[], Topic]) -> None:
-    """The same for a topic that takes a moment to make."""
+    """The same for a topic that takes a moment to make: it is made when it is first asked for."""
     widget.setProperty(TOPIC, of)
+    widget.installEventFilter(_Hovered(widget, of))
+
+
+class _Hovered(QObject):
+    """Lays the tip when it is first to be shown."""
+
+    def __init__(self, widget: QWidget, of: Callable[[], Topic]) -> None:
+        super().__init__(widget)
+        self._widget, self._of = widget, of
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is not None and event.type() == QEvent.Type.ToolTip and not self._widget.toolTip():
+            self._widget.setToolTip(plain_tip(self._of().tip))
+        return False
 
 
 def explain_columns(table: QTableView, codes: Sequence[str]) -> None:

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, 
 
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.buttons import SureButton
-from hawser.desk.common.explained import explain, explain_later
+from hawser.desk.common.explained import TOPIC, explain
 from hawser.desk.common.words import plain_tip
 from hawser.desk.models import figures as fg
 from hawser.desk.models.topics.topic import topic_of_kind
@@ -85,7 +85,7 @@ class GuardRow(QWidget):
             EDIT,
         ]
         self.setToolTip(plain_tip("\n".join(line for line in lines if line)))
-        explain_later(self, partial(topic_of_kind, view.kind))
+        self.setProperty(TOPIC, partial(topic_of_kind, view.kind))  # its tip is its own state
         self.update()
 
     def _tell(self, signal: pyqtBoundSignal) -> None:

@@ -152,7 +152,7 @@ class GuardStation(StationView):
             label.setWordWrap(True)
             label.setContentsMargins(12, 1, 10, 1)
             box.addWidget(label)
-            explain(label, "closing_next", tip=False)
+            explain(label, "closing_next")
         self.then.setProperty("role", "second")
         self.calendar.setProperty("role", "small-second")
         drills, box = _panel("Drills", "")

@@ -30,7 +30,7 @@ class WatchPanel(QWidget):
         self.silent.setFixedWidth(56)
         self.silent.setAccessibleName("Seconds of silence before the watch acts")
         explain(self.silent, "watch_silence")
-        explain(self.flatten, "watch_flatten", tip=False)
+        explain(self.flatten, "watch_flatten")
         row = QHBoxLayout()
         label = Label("Acts after a silence of")
         label.setBuddy(self.silent)

@@ -426,7 +426,7 @@ class StripPanel(QFrame):
         self.strangers: dict[str, StrangerRow] = {}
         self._summary = Label()
         self._summary.setProperty("role", "second")
-        explain(self._summary, "sums", tip=False)
+        explain(self._summary, "sums")
         self.stack, self._pages = QStackedWidget(), QButtonGroup(self)
         self._tabs = QHBoxLayout()
         head = self._make_head()

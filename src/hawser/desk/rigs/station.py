@@ -235,7 +235,7 @@ class Rigs(StationView):
         head.addWidget(_button("Again", f"Another {STARTS} bars, drawn again", self._again))
         box.addLayout(head)
         box.addWidget(self.fan, 1)
-        explain(self.fan, "fan", tip=False)
+        explain(self.fan, "fan")
         return pane
 
     # The list

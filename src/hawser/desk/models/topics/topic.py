@@ -45,14 +45,13 @@ def topic_of_field(
     """What is declared of a key of a file, for the form that it is typed into; `beside`: the other
     keys of that form."""
     what = sentence(key.help or key.name)
-    if key.choices:
-        what += f" One of: {', '.join(key.word(one) for one in key.choices)}."
     for path, choices in key.only.items():
         other = next((one for one in beside if one.path == path), None)
         if other is not None:
             words = " or ".join(f"'{other.word(one)}'" for one in choices)
             what += f" It counts only where {other.name.lower()} is {words}."
-    what += f" In a file: {key.path}."
+    what += f" In a file: {key.path}"
+    what += f", one of {key.written_choices}." if key.choices else "."
     unit = "the account's currency" if key.unit == "money" else key.unit
     return Topic(key.name, what, unit, example or key.as_example, chapter)
 
