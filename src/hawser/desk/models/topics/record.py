@@ -22,8 +22,8 @@ EVENTS = {
     "VenueDown": "The line to the venue is lost. Stops that rest there go on protecting; nothing "
     "can be moved or entered until the line is back.",
     "OrderAccepted": "The venue has the order. A stop that was accepted protects from now on.",
-    "OrderRejected": "The venue did not take the order. The line after it says what Hawser does: "
-    "for a stop it tries again, and closes the trade where it cannot be covered in time.",
+    "OrderRejected": "The venue did not take the order. The line after it says what Hawser does. "
+    "If it was a stop, Hawser tries again; if that takes too long, it closes the trade.",
     "OrderFilled": "The order was carried out at this price. The quantity that stops cover follows "
     "it at once.",
     "OrderCancelled": "The order rests no more. If it protected something, Hawser lays it anew.",

@@ -190,7 +190,7 @@ HELM = {
     "readout": Topic(
         "The bar's figures",
         "Open, high, low and close of the bar under the pointer, else of the newest, in bid "
-        "prices; then its spread, of the widest that your guards let pass.",
+        'prices. After them its spread, and behind "of" the widest spread your guards allow.',
         "price; t (ticks)",
         "O 0.64386 H 0.64391 L 0.64330 C 0.64350 spread 9 of 22 t",
     ),
