@@ -23,8 +23,7 @@ app = QApplication(sys.argv[:1])
 window = QWidget()
 window.resize(1280, 800)
 window.show()
-app.processEvents()
-window.grab()
+app.processEvents()  # shows it, and has it paint itself once
 print("painted", flush=True)
 import os, resource
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, flush=True)
@@ -42,8 +41,7 @@ app = application()
 window = make_window(profile("demo", Path(sys.argv[1])), boot, "start")
 window.resize(1280, 800)
 window.show()
-app.processEvents()
-window.grab()
+app.processEvents()  # shows it, and has it paint itself once
 print("painted", flush=True)
 os._exit(0)
 """

@@ -548,9 +548,10 @@ def test_whatever_fails_beside_it_tending_goes_on(started):
         failed.append(values)
         raise RuntimeError("made for the test")
 
-    runtime.hooks.snapshot = runtime.hooks.lines = runtime.hooks.fault = (
-        runtime.alerts.tell_fault
-    ) = broken
+    hooks = runtime.hooks._replace(snapshot=broken, lines=broken, fault=broken)
+    runtime.hooks = hooks
+    runtime.do(lambda engine: setattr(engine, "hooks", hooks))
+    runtime.alerts.tell_fault = broken
     runtime.ask(lambda now, ask_id: ev.CloseAll(time=now, ask_id=ask_id))
     end = time.monotonic() + 300
     while not held or held[-1]:

@@ -25,8 +25,7 @@ def boot(profile: Profile) -> Boot:
     from hawser.demo import world
 
     made = _booted(world.ACCOUNT, profile, play_morning, "demo")
-    made.guards = Path(__file__).with_name("guards.toml")
-    return made
+    return made._replace(guards=Path(__file__).with_name("guards.toml"))
 
 
 def boot_beside(account: Account, profile: Profile) -> Boot:

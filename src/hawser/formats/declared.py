@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from decimal import Decimal
 from functools import cache
 from pathlib import Path
@@ -196,6 +195,8 @@ def toml(text: str, where: str) -> dict[str, Any]:
     """TOML text as plain data; BadInput naming `where` it is from."""
     if LONG_KEY.search(text):
         raise BadInput("not_toml", f"{where}: expected keys of at most {MOST_PARTS} parts")
+    import tomllib  # a window shows itself before it reads a file
+
     try:
         text.encode()  # what is typed may hold half a character, which no file can
         return tomllib.loads(text)

@@ -14,13 +14,13 @@ from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK
 from hawser.desk.common.editor import Editor
 from hawser.desk.common.station import StationAccount, StationView
 from hawser.desk.helm.station import Helm
-from hawser.desk.logbook.station import Logbook
 from hawser.desk.models import figures as fg
 from hawser.desk.models.editing import account_consequence
 from hawser.service.views.snapshot import Snapshot
 
 if TYPE_CHECKING:  # loaded when it is first wanted
     from hawser.desk.guards.station import GuardStation
+    from hawser.desk.logbook.station import Logbook
 
 
 class AccountDesk:
@@ -42,7 +42,7 @@ class AccountDesk:
 
     @property
     def logbook(self) -> Logbook:
-        return cast(Logbook, self._view(LOGBOOK, self.name))
+        return cast("Logbook", self._view(LOGBOOK, self.name))
 
     @property
     def guards(self) -> GuardStation:

@@ -279,10 +279,7 @@ def own_data_picture(root: Path, folder: Path) -> None:
     inputs = Inputs(bars, instrument, account)
 
     def make(where: Profile) -> Boot:
-        made = boot(inputs, where)
-        made.prefix = "own"
-        made.prepare = play_own
-        return made
+        return boot(inputs, where)._replace(prefix="own", prepare=play_own)
 
     window = opened(root, "own", make, bars.name)
     take(window, folder, "own-data-paper")

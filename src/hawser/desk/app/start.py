@@ -9,7 +9,6 @@ import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from functools import cache, partial
-from itertools import chain
 from types import TracebackType
 from typing import NoReturn
 
@@ -45,10 +44,10 @@ def application() -> QApplication:
     """The one QApplication, with Hawser's fonts; kept, for Qt ends with the last that holds it."""
     app = QApplication.instance()
     if not isinstance(app, QApplication):
-        app = QApplication(sys.argv[:1])
+        # Named here, for `setStyle` gives a `QStyle`, and PyQt makes 564 members of its kinds then.
+        app = QApplication([*sys.argv[:1], "-style", "Fusion"])
         app.setApplicationName("Hawser")
         app.setDesktopFileName("hawser")
-        app.setStyle("Fusion")
         load_fonts()
         app.setFont(font(12))
     return app
@@ -125,7 +124,7 @@ def run(
         window.offer_first_steps()
     window.show()
     QTimer.singleShot(0, gc.enable)  # `commands/desktop.py` has held it off so far
-    QTimer.singleShot(0, partial(_begin, window, chain(window.shelf.reading(), prepared())))
+    QTimer.singleShot(0, partial(_begin, window, _pieces(window)))
     leave_on_signals(window)
     _leave(int(app.exec()))
 
@@ -138,6 +137,14 @@ def open_beside(window: Window, paths: Sequence[str]) -> None:
     words = ["-m", "hawser", *folders[at : at + 2], "--import", *paths]
     if not QProcess.startDetached(sys.executable, words)[0]:
         window.tell_fault("Another Hawser cannot be started for the file that was dropped")
+
+
+def _pieces(window: Window) -> Iterator[None]:
+    """What is still to be done before the engines start, each a few milliseconds."""
+    window.style()  # the first `QStyle` that Python sees has PyQt make all members of its kinds
+    yield
+    yield from window.shelf.reading()
+    yield from prepared()
 
 
 def _begin(window: Window, pieces: Iterator[None]) -> None:

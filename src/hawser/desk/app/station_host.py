@@ -1,5 +1,5 @@
-"""Holds the views of the stations: each is made when it is first shown, or in a quiet moment after
-the start."""
+"""Holds the views of the stations. The Helm's is made with the window, each other when it is first
+shown or in a quiet moment after the start."""
 
 from __future__ import annotations
 
@@ -28,9 +28,8 @@ class StationHost(QStackedWidget):
         self._views: dict[tuple[str, str], StationView] = {}
         self._next = once(self, 0, self._make_next)
         self._loaded.connect(self._next.start)
-        for station, name in self._wanted():
-            if station.from_start:
-                self.view(station.name, name or next(iter(accounts)))
+        for name in accounts:
+            self.view(HELM, name)  # the window and its accounts are shown by it
 
     def view(self, station: str, account: str) -> StationView:
         """The view of a station; made here where there is none yet."""

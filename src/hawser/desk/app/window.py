@@ -38,7 +38,6 @@ from hawser.desk.app.bars import FirstStepsBar, FootBar, HaltBar, NoticeBar
 from hawser.desk.app.curtain import Curtain, panels_of
 from hawser.desk.app.explainer import Explainer
 from hawser.desk.app.finder import Action, Finder
-from hawser.desk.app.heat_panel import HeatPanel
 from hawser.desk.app.rail import Rail
 from hawser.desk.app.simulation import InView, Simulation
 from hawser.desk.app.station_host import StationHost
@@ -53,7 +52,6 @@ from hawser.desk.common.station import StationAccount, VenueDrill
 from hawser.desk.common.timing import every
 from hawser.desk.common.words import Label
 from hawser.desk.helm.station import ALL_TURNS, Helm
-from hawser.desk.logbook.station import Logbook
 from hawser.desk.models.editing import KEPT_BY_VENUE
 from hawser.desk.models.helm import OtherAccount
 from hawser.desk.models.pyramid import Pyramid
@@ -74,6 +72,8 @@ REMEMBER_MS = 5000  # between two looks at what is to be remembered
 
 if TYPE_CHECKING:  # loaded when it is first wanted
     from hawser.desk.app.doctor_panel import DoctorPanel
+    from hawser.desk.app.heat_panel import HeatPanel
+    from hawser.desk.logbook.station import Logbook
     from hawser.desk.rigs.station import Rigs
 
 
@@ -132,10 +132,8 @@ class Window(QMainWindow):
         # what the finder offers (`commands.py`)
         self.commands: Callable[[], list[Action]] = list
         self.help_for: Callable[[str], list[Action]] = lambda words: []
-        self.finder, self.heat = (
-            Finder(self, self._offered, self._help_for, appearance),
-            HeatPanel(self),
-        )
+        self._finder: Finder | None = None
+        self._heat: HeatPanel | None = None
         self.help = Explainer(self, appearance)
         self._has_rigs = False
         self._doctor: DoctorPanel | None = None
@@ -167,6 +165,21 @@ class Window(QMainWindow):
     @property
     def rigs(self) -> Rigs:
         return cast("Rigs", self.stack.view(RIGS, self.account_desk.name))
+
+    @property
+    def finder(self) -> Finder:
+        """Made when it is first wanted, as the other panels are."""
+        if self._finder is None:
+            self._finder = Finder(self, self._offered, self._help_for, self.appearance)
+        return self._finder
+
+    @property
+    def heat(self) -> HeatPanel:
+        if self._heat is None:
+            from hawser.desk.app.heat_panel import HeatPanel
+
+            self._heat = HeatPanel(self)
+        return self._heat
 
     @property
     def kept(self) -> Kept:
@@ -264,7 +277,7 @@ class Window(QMainWindow):
 
     def _keys(self) -> None:
         for keys, run in (
-            ("Ctrl+K", self.finder.open),
+            ("Ctrl+K", self.show_finder),
             ("Ctrl+Return", self.place),
             ("Ctrl+Enter", self.place),
             ("Ctrl+Q", self.close),
@@ -292,6 +305,9 @@ class Window(QMainWindow):
             notifying.notify(
                 f"Hawser, {alert.account}", alert.text, alert.weight in ("alarm", "fault")
             )
+
+    def show_finder(self) -> None:
+        self.finder.open()
 
     def show_heat(self) -> None:
         self.heat.open(self.latest)
@@ -366,7 +382,8 @@ class Window(QMainWindow):
             return
         station = self.station
         self.account_desk.out_of_view()
-        self.finder.hide()
+        if self._finder is not None:
+            self._finder.hide()
         self.halt_bar.reason.clear()
         self._at = number
         self.account_desk.into_view()
@@ -390,7 +407,8 @@ class Window(QMainWindow):
             self._show_accounts()
         if turn in (1, ALL_TURNS):
             self.waterline.show_snapshot(snapshot)
-            self.heat.show_snapshot(snapshot)
+            if self._heat is not None:
+                self._heat.show_snapshot(snapshot)
             self.halt_bar.show_snapshot(snapshot)
             self.first_steps.show_snapshot(snapshot, self.helm.symbol)
             self.foot.show_snapshot(snapshot)

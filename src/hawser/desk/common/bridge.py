@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -17,13 +17,21 @@ from hawser.service.views.snapshot import Snapshot
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
 
+    from hawser.service.views.logbook_lines import Line
+
+
+class RecordHearer(Protocol):
+    """Who shows the lines of the record."""
+
+    def add(self, lines: list[Line]) -> None: ...
+
+    def add_earlier(self, lines: list[Line], more: bool) -> None: ...
+
 
 class Bridge(QObject):
     """One signal for each hook of the runtime."""
 
     snapshot = pyqtSignal(object)
-    lines = pyqtSignal(object)
-    earlier = pyqtSignal(object, bool)
     told = pyqtSignal(object)
     bars = pyqtSignal(str, object, object)
     bar = pyqtSignal(object)
@@ -34,6 +42,8 @@ class Bridge(QObject):
     failed = pyqtSignal(str)
     alert = pyqtSignal(str, object)
     tried = pyqtSignal(str, str)
+    _lines = pyqtSignal(object)
+    _earlier = pyqtSignal(object, bool)
     _there = pyqtSignal()
 
     def __init__(self) -> None:
@@ -43,13 +53,19 @@ class Bridge(QObject):
         self._ended = False
         self._latest: Snapshot | None = None
         self.is_ready = False  # whether the account is open: who comes later hears no `ready`
+        self._unheard: list[Callable[[RecordHearer], None]] = []
+        self._hearer: RecordHearer | None = None
         self._there.connect(self._deliver)
+        self._lines.connect(lambda lines: self._hear(lambda one: one.add(lines)))
+        self._earlier.connect(
+            lambda lines, more: self._hear(lambda one: one.add_earlier(lines, more))
+        )
 
     def hooks(self) -> Hooks:
         return Hooks(
             snapshot=self._snapshot,
-            lines=self.lines.emit,
-            earlier=self.earlier.emit,
+            lines=self._lines.emit,
+            earlier=self._earlier.emit,
             told=self.told.emit,
             bars=self._bars,
             bar=self._bar,
@@ -61,6 +77,19 @@ class Bridge(QObject):
             alert=self.alert.emit,
             tried=self.tried.emit,
         )
+
+    def tell_record(self, hearer: RecordHearer) -> None:
+        """Who shows the record is made when it is first wanted, and misses nothing: it is told all
+        that came before it, then what comes."""
+        unheard, self._unheard, self._hearer = self._unheard, [], hearer
+        for tell in unheard:
+            tell(hearer)
+
+    def _hear(self, tell: Callable[[RecordHearer], None]) -> None:
+        if self._hearer is None:
+            self._unheard.append(tell)
+        else:
+            tell(self._hearer)
 
     def _snapshot(self, snapshot: Snapshot) -> None:
         """Where the window falls behind it is given the newest snapshot, never a queue of old

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter
-from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
+from PyQt6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem
 
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.cells import is_selected
 from hawser.desk.theme.fonts import font
 
 ONE_PX, TWO_PX = 24, 46  # height of a row with one line, with two
@@ -29,7 +30,7 @@ class NamedRows(QStyledItemDelegate):
         p, box = self._appearance.palette, QRectF(option.rect)
         name, two, more = str(index.data()).partition("\n")
         painter.save()
-        if option.state & QStyle.StateFlag.State_Selected:
+        if is_selected(option, index):
             painter.fillRect(box, p.color("ground"))
             painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), p.color("ink"))
         heading = not index.flags() & Qt.ItemFlag.ItemIsSelectable

@@ -27,8 +27,7 @@ class Station(NamedTuple):
     names the function that makes its view, as module:function, so that nothing of it is loaded
     before it is wanted.
 
-    `shared`: one view serves all accounts. `from_start`: it is made with the window, for it must
-    miss nothing that is told.
+    `shared`: one view serves all accounts.
     """
 
     name: str
@@ -36,7 +35,6 @@ class Station(NamedTuple):
     key: str
     view: str
     shared: bool = False
-    from_start: bool = False
 
 
 class StationAccount(NamedTuple):

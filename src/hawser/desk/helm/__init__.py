@@ -2,4 +2,4 @@
 
 from hawser.desk.common.station import Station
 
-STATION = Station("Helm", "helm", "Alt+1", "hawser.desk.helm.station:opened", from_start=True)
+STATION = Station("Helm", "helm", "Alt+1", "hawser.desk.helm.station:opened")

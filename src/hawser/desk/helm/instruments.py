@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QFrame,
     QHeaderView,
-    QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableView,
@@ -22,6 +21,7 @@ from PyQt6.QtWidgets import (
 from hawser.core.clock import DAY, MINUTE, timeframe_name
 from hawser.core.guards.context import longest_first
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.cells import is_selected
 from hawser.desk.common.explained import column_tip, explain_columns
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
@@ -158,7 +158,7 @@ class TwoLines(QStyledItemDelegate):
     ) -> None:
         assert painter is not None
         p = self._appearance.palette
-        if option.state & QStyle.StateFlag.State_Selected:
+        if is_selected(option, index):
             painter.fillRect(option.rect, p.color("ground"))
             if index.column() == 0:
                 painter.fillRect(

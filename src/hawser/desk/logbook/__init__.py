@@ -2,6 +2,4 @@
 
 from hawser.desk.common.station import Station
 
-STATION = Station(
-    "Logbook", "logbook", "Alt+5", "hawser.desk.logbook.station:opened", from_start=True
-)
+STATION = Station("Logbook", "logbook", "Alt+5", "hawser.desk.logbook.station:opened")

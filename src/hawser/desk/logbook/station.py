@@ -161,10 +161,9 @@ class LogbookModel(QAbstractTableModel):
 
 
 def opened(desk: Desk, account: StationAccount) -> Logbook:
-    """The Logbook of an account, which hears every line from the start."""
+    """The Logbook of an account, with every line that was told before it was made."""
     logbook = Logbook(desk.appearance)
-    account.bridge.lines.connect(logbook.add)
-    account.bridge.earlier.connect(logbook.add_earlier)
+    account.bridge.tell_record(logbook)
     logbook.earlier.clicked.connect(account.runtime.earlier)
     logbook.asked.connect(lambda topic: desk.show_help(topic, logbook))
     return logbook

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import partial
 from typing import Literal, TypeVar
@@ -53,16 +52,15 @@ class Draft(msgspec.Struct, frozen=True):
         return [*self.targets, *[("", "")] * TARGETS][:TARGETS]
 
 
-@dataclass
-class Planning:
+class Planning(msgspec.Struct):
     """One instrument's draft and what follows from it. `errors` by field name: rig, entry, good,
     risk, stop, target1.., trail, held. `straddle`: the distance in ATR where both sides are to
     wait; the plan is then one side of it."""
 
     symbol: str = ""
     span: int = 15 * MINUTE
-    draft: Draft = field(default_factory=Draft)
-    errors: dict[str, str] = field(default_factory=dict)
+    draft: Draft = Draft()
+    errors: dict[str, str] = msgspec.field(default_factory=dict)
     plan: Plan | None = None
     straddle: float | None = None
     request: SizeRequest | None = None
@@ -71,7 +69,7 @@ class Planning:
     closed: tuple[Closed, ...] = ()  # why entries do not pass now
     unseen: str = ""  # why nobody can have meant this plan yet
     currency: str = "CHF"
-    rigs: dict[str, Rig] = field(default_factory=dict)
+    rigs: dict[str, Rig] = msgspec.field(default_factory=dict)
     # completed bars of this instrument and timeframe, for stops taken from them
     bars: Bars | None = None
     _basis: tuple[object, float] = (None, math.nan)

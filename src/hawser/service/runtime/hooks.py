@@ -3,10 +3,9 @@ engine is loaded."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
     from hawser.core.account import Account
@@ -25,8 +24,7 @@ if TYPE_CHECKING:
     from hawser.venue.quay.simulated import Simulated
 
 
-@dataclass
-class Boot:
+class Boot(NamedTuple):
     """What a profile starts with. `prepare` plays what must have happened before anybody looks
     (lockstep)."""
 
@@ -36,14 +34,13 @@ class Boot:
     # the same venue where it is a simulated one, whose weather can be set
     simulation: Simulated | None = None
     prepare: Callable[[Session], None] | None = None
-    notes: list[str] = field(default_factory=list)
+    notes: Sequence[str] = ()
     prefix: str = ""  # of client order ids; empty: drawn at random once for a ledger
     guards: Path | None = None  # the policy that ships, where the profile has none of its own
     venue_at: str = ""  # the socket of a venue that outlives this process
 
 
-@dataclass
-class Hooks:
+class Hooks(NamedTuple):
     """Who hears what; all called on the engine's thread."""
 
     snapshot: Callable[[Snapshot], None] = lambda snapshot: None

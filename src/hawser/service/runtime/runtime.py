@@ -13,9 +13,10 @@ import queue
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from hawser.core.errors import HawserError
 from hawser.core.guards.declared import Guards
@@ -39,8 +40,7 @@ if TYPE_CHECKING:
     from hawser.venue.quay.simulated import Simulated
 
 
-@dataclass
-class ShownInstrument:
+class ShownInstrument(msgspec.Struct):
     symbol: str = ""
     span: int = 0
     sent: int = 0  # when the last bar opened that was sent
