@@ -23,6 +23,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from hawser.desk.common.appearance import CANVAS, Appearance
+from hawser.desk.common.timing import once
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
 from hawser.desk.theme.fonts import font
@@ -42,6 +43,8 @@ class RScale(QWidget):
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
+        # the chart is painted first: both at once would hold the window for a quarter longer
+        self._after_chart = once(self, 0, self.update)
         self.setObjectName(CANVAS)
         self._appearance = appearance
         self.focus: Focus | None = None
@@ -80,7 +83,7 @@ class RScale(QWidget):
         widget's pixels."""
         if (low, high, top, bottom) != (self._low, self._high, self._top, self._bottom):
             self._low, self._high, self._top, self._bottom = low, high, top, bottom
-            self.update()
+            self._after_chart.start()
 
     @property
     def busy(self) -> bool:
