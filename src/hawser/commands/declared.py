@@ -39,6 +39,14 @@ COMMANDS = {
             "--bars examples/quillan-ferry-5m.csv --spec examples/lines.toml --out with-lines.csv",
         ),
         Command(
+            "signals",
+            "signals",
+            "Judge a source",
+            "what a source says at each bar, and what followed",
+            "--bars examples/quillan-ferry-5m.csv --source examples/ebb-and-flow.toml "
+            "--out with-signals.csv",
+        ),
+        Command(
             "size",
             "size",
             "Ask before a trade",

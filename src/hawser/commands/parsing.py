@@ -40,6 +40,16 @@ class Parser(argparse.ArgumentParser):
             "--tz", metavar="ZONE", help=f"{first} of their times, where those have no offset"
         )
 
+    def add_bars_of(self) -> None:
+        """Bars of the other instruments that a source looks at."""
+        self.add_argument(
+            "--bars-of",
+            action="append",
+            default=[],
+            metavar="NAME=FILE",
+            help="bars of another instrument that the source looks at; may be given again",
+        )
+
     def need_bars(self, options: argparse.Namespace) -> None:
         """Refuse what says how bars are read where there are none; raises BadInput."""
         for name in ("recipe", "tz"):

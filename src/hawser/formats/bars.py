@@ -301,7 +301,41 @@ def _first_that_fails(column: pa.Array, kind: pa.DataType) -> int:
     return low
 
 
+def tri_state(path: Path, table: pa.Table, name: str) -> Array:
+    """A column of +1, -1 and 0 as float64, NaN where a cell is empty; raises BadInput."""
+    if name not in table.column_names:
+        raise BadInput(
+            "no_column", f"{path}: column {name} is missing; expected +1, -1, 0 or nothing in it"
+        )
+    values = _as_numbers(path, table, name)
+    known = ~np.isnan(values)
+    wrong = known & (values != 0.0) & (np.abs(values) != 1.0)
+    _refuse(path, wrong, name, "expected +1, -1, 0 or nothing")
+    return values
+
+
+def further(path: Path, table: pa.Table) -> dict[str, Array]:
+    """The columns of numbers that are none of a bar's own, float64, NaN where a cell is empty."""
+    import pyarrow as pa
+
+    names = (name for name in table.column_names if name not in ("time", *PRICES, "spread"))
+    kinds = {name: table.schema.field(name).type for name in names}
+    return {
+        name: _as_numbers(path, table, name)
+        for name, kind in kinds.items()
+        if pa.types.is_floating(kind) or pa.types.is_integer(kind) or pa.types.is_null(kind)
+    }
+
+
 def _numbers(path: Path, table: pa.Table, name: str) -> Array:
+    numbers = _as_numbers(path, table, name)
+    if name != "spread" or not np.isnan(numbers).all():
+        _refuse(path, ~np.isfinite(numbers), name, "expected a number")
+    return numbers
+
+
+def _as_numbers(path: Path, table: pa.Table, name: str) -> Array:
+    """A column as float64, NaN where a cell is empty."""
     import pyarrow as pa
 
     column = _whole(table.column(name))
@@ -318,10 +352,7 @@ def _numbers(path: Path, table: pa.Table, name: str) -> Array:
             raise BadInput(
                 "bad_bars", f"{path}: row {row}, column {name}: expected a number, got {value!r}"
             ) from None
-    numbers = np.asarray(column.to_numpy(zero_copy_only=False), np.float64)
-    if name != "spread" or not np.isnan(numbers).all():
-        _refuse(path, ~np.isfinite(numbers), name, "expected a number")
-    return numbers
+    return np.asarray(column.to_numpy(zero_copy_only=False), np.float64)
 
 
 def _refuse(path: Path, bad: Array, column: str, what: str) -> None:

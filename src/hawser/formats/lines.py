@@ -9,27 +9,53 @@ import itertools
 import zlib
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import IO
+from typing import IO, NamedTuple
 
-import msgspec
-import numpy as np
-
-from hawser.core.bars import Bars
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, is_line
 from hawser.core.indicators import Array
-from hawser.core.lines import LineSpec
+from hawser.core.sources.lines.base import Line
+from hawser.core.sources.view import Seen, View
 from hawser.formats.atomic import write_csv, written
 from hawser.formats.bars import is_parquet, read_unrounded, unrounded
-from hawser.formats.declared import load
+from hawser.formats.declared import read_toml
 from hawser.formats.history_file import by_recipe
-from hawser.formats.importing.history import History
 from hawser.formats.importing.writing import table_of, write_history
+from hawser.formats.sources import line_from
+
+LONGEST_NAME = 200  # signs of a column's name
 
 
-class Lines(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The spec file: tables `[[line]]`."""
+class Named(NamedTuple):
+    """A line under the name of its column."""
 
-    line: tuple[LineSpec, ...]
+    name: str
+    line: Line
+
+
+def read_lines(spec: Path) -> list[Named]:
+    """The tables `[[line]]` of a spec file; raises BadInput."""
+    data = read_toml(spec)
+    for key in data:
+        if key != "line":
+            raise BadInput("bad_line", f"{spec}: unknown key {key[:60]}; expected [[line]]")
+    tables = data.get("line")
+    if not isinstance(tables, list) or not tables:
+        raise BadInput("bad_line", f"{spec}: expected at least one [[line]]")
+    return [_named(table, f"line[{number}]", spec) for number, table in enumerate(tables)]
+
+
+def _named(table: object, place: str, spec: Path) -> Named:
+    if not isinstance(table, dict):
+        raise BadInput("bad_line", f"{spec}: {place}: expected a table with a name and a kind")
+    name = table.get("name")
+    if not isinstance(name, str) or not name.strip() or not is_line(name, LONGEST_NAME):
+        raise BadInput("bad_line", f"{spec}: {place}.name: expected a column's name")
+    keys = {key: value for key, value in table.items() if key != "name"}
+    line = line_from(keys, name, str(spec))
+    if line.instrument is not None:
+        told = "hawser lines has no bars of other instruments"
+        raise BadInput("bad_line", f"{spec}: {name}: instrument: {told}")
+    return Named(name, line)
 
 
 def add_lines(
@@ -37,40 +63,56 @@ def add_lines(
 ) -> list[str]:
     """Write `bars` with the spec's columns to `out` (Parquet by its ending, else CSV); returns
     their names. Raises BadInput."""
-    specs = load(Lines, spec).line
-    if not specs:
-        raise BadInput("bad_line", f"{spec}: expected at least one [[line]]")
+    lines = read_lines(spec)
+    for number, one in enumerate(lines):
+        if one.name in [other.name for other in lines[:number]]:
+            raise BadInput("bad_line", f"{spec}: {one.name}: stands there twice")
     if recipe is not None:
-        return _add_to_imported(by_recipe(bars, recipe, zone), specs, spec, out)
-    history = read_unrounded(bars, zone)
-    columns = _values(specs, history, spec, _column_names(bars))
+        history = by_recipe(bars, recipe, zone)
+        held = unrounded(Path(history.files[0]), table_of(history))
+    else:
+        held = read_unrounded(bars, zone)
+    view = View()
+    view.see(Seen(held))
+    columns = {one.name: _values(view, one, spec) for one in lines}
+    add_columns(bars, out, columns, recipe=recipe, zone=zone, of=spec)
+    return list(columns)
+
+
+def _values(view: View, one: Named, spec: Path) -> Array:
+    try:
+        return view.series(one.line, f"{one.name}: timeframe")
+    except BadInput as error:
+        raise BadInput(error.code, f"{spec}: {error.sentence}") from None
+
+
+def add_columns(
+    bars: Path,
+    out: Path,
+    columns: dict[str, Array],
+    *,
+    recipe: Path | None = None,
+    zone: str | None = None,
+    of: Path | None = None,
+) -> None:
+    """Write a bar file with further columns to `out`, everything else in it as it was; raises
+    BadInput where one of a name is there already. `of`: what names the columns."""
+    if recipe is not None:  # another program's text is not kept: its bars are written as Hawser's
+        history = by_recipe(bars, recipe, zone)
+        _check_free(columns, ["time", *history.columns], of or bars)
+        write_history(history._replace(columns={**history.columns, **columns}), out)
+        return
+    _check_free(columns, _column_names(bars), of or bars)
     if is_parquet(out):
         _write_parquet(bars, columns, out)
     else:
         _write_csv(bars, columns, out)
-    return list(columns)
 
 
-def _values(
-    specs: Sequence[LineSpec], bars: Bars, spec: Path, held: Sequence[str]
-) -> dict[str, Array]:
-    """The new columns by name; raises BadInput where one of a name is there already."""
-    for number, one in enumerate(specs):
-        if one.name in held or one.name in [other.name for other in specs[:number]]:
-            raise BadInput(
-                "bad_line", f"{spec}: {one.name}: a column of that name is already there"
-            )
-    return {one.name: one.values(bars) for one in specs}
-
-
-def _add_to_imported(
-    history: History, specs: Sequence[LineSpec], spec: Path, out: Path
-) -> list[str]:
-    """Another program's text is not kept: its bars are written as Hawser's, with the columns."""
-    bars = unrounded(Path(history.files[0]), table_of(history))
-    columns = _values(specs, bars, spec, ["time", *history.columns])
-    write_history(history._replace(columns={**history.columns, **columns}), out)
-    return list(columns)
+def _check_free(columns: dict[str, Array], held: Sequence[str], of: Path) -> None:
+    for name in columns:
+        if name in held:
+            raise BadInput("bad_line", f"{of}: {name}: a column of that name is already there")
 
 
 def _column_names(path: Path) -> list[str]:
@@ -92,7 +134,7 @@ def _write_csv(bars: Path, columns: dict[str, Array], out: Path) -> None:
     """The bar file's rows with their text unchanged, the new columns behind; a value not yet known
     is empty."""
     texts = [
-        ["" if np.isnan(value) else repr(value) for value in column.tolist()]
+        ["" if value != value else repr(value) for value in column.tolist()]  # noqa: PLR0124
         for column in columns.values()
     ]
     rows = _rows(bars)

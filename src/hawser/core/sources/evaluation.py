@@ -1,0 +1,101 @@
+"""A source over bars: over a whole history at once, or on as bars come. Both are one way, so they
+give the same."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.indicators import Array
+from hawser.core.sources.conditions.clock import Clock
+from hawser.core.sources.conditions.declared import AnyCondition
+from hawser.core.sources.growing import Growing
+from hawser.core.sources.source import Source
+from hawser.core.sources.view import Seen, View
+
+
+class Signalled(NamedTuple):
+    """What a source says at each bar, int8: `signal` +1, -1 or 0; `leave` -1 leaves a long, +1 a
+    short, 2 either. `both_ways`, bool: it said long and short at once, which is no signal."""
+
+    signal: Array
+    leave: Array
+    both_ways: Array
+
+
+class _Asked:
+    """One condition, and what it has answered."""
+
+    def __init__(self, place: str, condition: AnyCondition) -> None:
+        self.place, self.condition = place, condition
+        self._answers, self._carried = Growing([np.bool_, np.bool_]), condition.state()
+
+    def answers(self, view: View, first: int) -> tuple[Array, Array]:
+        """Long and short at every bar, filled from bar `first`."""
+        size = view.size
+        longs, shorts = self._answers.room(size)
+        self.condition.answer(view, self.place, longs, shorts, first, self._carried)
+        if self.condition.against:
+            kept = longs[first:size].copy()
+            longs[first:size] = shorts[first:size]
+            shorts[first:size] = kept
+        if self.condition.either:
+            shorts[first:size] = longs[first:size]
+        return longs[:size], shorts[:size]
+
+
+class Evaluation:
+    """A source that goes on as bars are added at the end."""
+
+    def __init__(self, source: Source, span: int | None = None) -> None:
+        """`span`: how long the bars are, ns, where that is known."""
+        self.source, self.view = source, View(span)
+        self._asked = [_Asked(place, one) for place, one in source.conditions()]
+        self._said = Growing([np.int8, np.int8, np.bool_])
+        self._size = 0
+        # whether the last bar's answer waits for the bar after it
+        self._waits = any(isinstance(one.condition, Clock) for one in self._asked)
+
+    def extended(self, seen: Seen) -> Signalled:
+        """What it says at all the bars that are seen, which begin with those that were."""
+        self.view.see(seen)
+        size = self.view.size
+        first = max(0, self._size - 1) if self._waits else self._size
+        columns = self._said.room(size)
+        if size > first:
+            self._say(first, *(column[:size] for column in columns))
+            self._size = size
+        return Signalled._make(column[:size] for column in columns)
+
+    def answers(self) -> dict[str, tuple[Array, Array]]:
+        """Each condition's two answers at the bars there are, by its place."""
+        return {one.place: one.answers(self.view, self.view.size) for one in self._asked}
+
+    def _say(self, first: int, signal: Array, leave: Array, both_ways: Array) -> None:
+        size, source = signal.size, self.source
+        parts: dict[str, list[tuple[Array, Array]]] = {"enter": [], "only": [], "leave": []}
+        for asked in self._asked:
+            longs, shorts = asked.answers(self.view, first)
+            parts[asked.place.partition("[")[0]].append((longs[first:], shorts[first:]))
+        join = np.logical_and if source.combine == "all" else np.logical_or
+        long, short = (join.reduce([one[side] for one in parts["enter"]]) for side in (0, 1))
+        for one in parts["only"]:
+            long, short = long & one[0], short & one[1]
+        if source.sides == "long":
+            short = np.zeros(size - first, np.bool_)
+        elif source.sides == "short":
+            long = np.zeros(size - first, np.bool_)
+        both_ways[first:] = long & short
+        signal[first:] = long.view(np.int8) - short.view(np.int8)
+        leave[first:] = 0
+        if parts["leave"]:
+            of_long = np.logical_or.reduce([one[1] for one in parts["leave"]])
+            of_short = np.logical_or.reduce([one[0] for one in parts["leave"]])
+            leave[first:] = of_short.view(np.int8) - of_long.view(np.int8)
+            leave[first:][of_long & of_short] = 2
+
+
+def evaluated(source: Source, seen: Seen, span: int | None = None) -> Signalled:
+    """What a source says over a whole history."""
+    return Evaluation(source, span).extended(seen)

@@ -1,0 +1,182 @@
+"""`hawser signals`: a source over a bar file; the bars with what it says at each of them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import msgspec
+
+from hawser.core import figures as fg
+from hawser.core.bars import Bars
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.sources.evaluation import Signalled, evaluated
+from hawser.core.sources.followed import HORIZONS, followed
+from hawser.core.sources.source import Source, worries
+from hawser.core.sources.view import Seen
+from hawser.formats.bars import further, read_table, tri_state, unrounded
+from hawser.formats.lines import add_columns
+from hawser.formats.sources import load_source
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+SIGNAL, LEAVE = "signal", "exit_signal"
+
+
+class SignalFiles(NamedTuple):
+    """What the command is given. `others`: NAME=FILE, bars of other instruments."""
+
+    bars: Path
+    source: Path
+    out: Path
+    others: tuple[str, ...] = ()
+    zone: str | None = None
+    recipe: Path | None = None
+
+
+class SignalsDone(NamedTuple):
+    """What a source said: the figures, and in sentences; what is to be minded."""
+
+    report: dict[str, Any]
+    told: list[str]
+    minded: list[str]
+
+
+def signals(files: SignalFiles) -> SignalsDone:
+    """Evaluate and write. Raises BadInput."""
+    source = load_source(files.source)
+    if files.recipe is None:
+        table = read_table(files.bars)
+    else:
+        from hawser.formats.history_file import by_recipe
+        from hawser.formats.importing.writing import table_of
+
+        table = table_of(by_recipe(files.bars, files.recipe, files.zone, source.columns))
+    bars = unrounded(files.bars, table, files.zone if files.recipe is None else None)
+    columns = columns_of(source, files.bars, table)
+    others = named_bars(files.others, files.zone)
+    said, minded = said_over(source, files.source, bars, columns=columns, others=others)
+    del table
+    made = {SIGNAL: said.signal, LEAVE: said.leave}
+    add_columns(files.bars, files.out, made, recipe=files.recipe, zone=files.zone)
+    counts = counted(said)
+    report = {
+        **counts,
+        "followed": {
+            str(horizon): msgspec.to_builtins(one)
+            for horizon, one in followed(bars, said.signal).items()
+        },
+    }
+    told = [*_in_words(report, bars.time.size), f"Written: {files.out}"]
+    minded += [*worries(source), *too_short(source, bars.time.size)]
+    return SignalsDone(report, told, minded)
+
+
+def columns_of(source: Source, path: Path, table: pa.Table) -> dict[str, Array]:
+    """The columns of a bar file that a source looks at; its own Python may look at any."""
+    found = further(path, table) if source.own_python() else {}
+    return found | {name: tri_state(path, table, name) for name in source.columns}
+
+
+def named_bars(
+    texts: tuple[str, ...], zone: str | None, option: str = "--bars-of"
+) -> dict[str, Bars]:
+    """Bars by the names of their instruments, from NAME=FILE each; raises BadInput."""
+    from hawser.formats.bars import read_unrounded
+
+    found: dict[str, Bars] = {}
+    for text in texts:
+        name, equals, path = text.partition("=")
+        if not (name and equals and path):
+            raise BadInput(
+                "usage", f"{option} {text}: expected NAME=FILE, an instrument and its bars"
+            )
+        if name in found:
+            raise BadInput("usage", f"{option} {text}: {name} is given twice; expected it once")
+        found[name] = read_unrounded(Path(path), zone)
+    return found
+
+
+def said_over(
+    source: Source,
+    path: Path,
+    bars: Bars,
+    *,
+    columns: dict[str, Array],
+    others: dict[str, Bars],
+    span: int | None = None,
+) -> tuple[Signalled, list[str]]:
+    """What a source says over a history, and what is to be minded; raises BadInput that names its
+    file. `columns`: the bars' further ones; `span`: of the bars, where it is known."""
+    missing = [name for name in source.instruments if name not in others]
+    if missing:
+        near = f"; given are those of {', '.join(others)}" if others else ""
+        place = next(place for place, line in source.lines() if line.instrument == missing[0])
+        raise BadInput(
+            "no_bars",
+            f"{path}: {place}.instrument: there are no bars of {missing[0]}{near}; give them with "
+            f'--bars-of "{missing[0]}=FILE"',
+        )
+    minded: list[str] = []
+    asked = source.own_python()
+    if asked:
+        from hawser.service.own_python import answers
+
+        found, minded = answers(asked, path, bars, columns)
+        columns = {**columns, **found}
+    try:
+        return evaluated(source, Seen(bars, others, columns), span), minded
+    except BadInput as error:
+        raise BadInput(error.code, f"{path}: {error.sentence}", **error.values) from None
+
+
+def counted(said: Signalled) -> dict[str, int]:
+    """How often it says what."""
+    either = said.leave == 2  # leaves both
+    return {
+        "long": int((said.signal == 1).sum()),
+        "short": int((said.signal == -1).sum()),
+        "leave_long": int(((said.leave == -1) | either).sum()),
+        "leave_short": int(((said.leave == 1) | either).sum()),
+        "both_ways": int(said.both_ways.sum()),
+    }
+
+
+def too_short(source: Source, size: int) -> list[str]:
+    """Lines that never have a value over so many bars: sentences."""
+    found = []
+    for place, line in source.lines():
+        if line.of_chart and line.needs > size:
+            found.append(
+                f"{place}: needs {fg.counted(line.needs, 'bar')} for a first value; there are "
+                f"{fg.number(size, 0)}"
+            )
+    return found
+
+
+def _in_words(report: dict[str, Any], bars: int) -> list[str]:
+    told = [
+        f"{fg.counted(report['long'], 'signal')} for long and {fg.number(report['short'], 0)} for "
+        f"short over {fg.counted(bars, 'bar')}; leaves longs at "
+        f"{fg.number(report['leave_long'], 0)}, shorts at {fg.number(report['leave_short'], 0)}"
+    ]
+    if report["both_ways"]:
+        told.append(
+            f"At {fg.counted(report['both_ways'], 'bar')} it said long and short at once, which is "
+            "no signal"
+        )
+    for horizon in HORIZONS:
+        one = report["followed"][str(horizon)]
+        if not one["count"]:
+            told.append(f"After {fg.counted(horizon, 'bar')}: no signal has so many behind it")
+            continue
+        told.append(
+            f"After {fg.counted(horizon, 'bar')}: {fg.number(one['mean'], 2, sign=True)} ATR on "
+            f"average over {fg.counted(one['count'], 'signal')} (all bars "
+            f"{fg.number(one['mean_of_all'], 2, sign=True)}); "
+            f"{fg.percent(100 * one['share_above_0'], 0)} went its way; luck does as well "
+            f"in {fg.percent(100 * one['chance'], 1)} of tries"
+        )
+    return told
