@@ -24,7 +24,6 @@ def history_parser(name: str, told: str) -> Parser:
         parser.add_argument(f"--{key}", type=Path, required=True, metavar="FILE", help=what)
     parser.add_argument(
         "--signal",
-        default="signal",
         metavar="COLUMN",
         help="entries: +1, -1 or 0 at a close (signal)",
     )
@@ -49,10 +48,17 @@ def history_parser(name: str, told: str) -> Parser:
     )
     parser.add_argument(
         "--source",
+        type=Path,
+        metavar="FILE",
+        help="a source (TOML) that says when to enter and leave, instead of columns",
+    )
+    parser.add_argument(
+        "--source-name",
         default="",
         metavar="NAME",
-        help="the signals' source, for guards that name theirs",
+        help="the source of the columns, for guards that name theirs",
     )
+    parser.add_bars_of()
     parser.add_argument("--json", action="store_true", help="print the report")
     return parser
 
@@ -70,6 +76,8 @@ def files_of(options: argparse.Namespace) -> Files:
         zone=options.tz,
         guards=options.guards,
         source=options.source,
+        source_name=options.source_name,
+        others=tuple(options.bars_of),
         references=tuple(getattr(options, "reference", ())),
         timeframe=options.timeframe,
         recipe=options.recipe,

@@ -24,6 +24,11 @@ def make_parser() -> Parser:
         metavar="NAME=FILE",
         help="bars of an instrument that a regime refers to; may be given again",
     )
+    parser.add_argument(
+        "--replace",
+        action="store_true",
+        help="replace the files in a folder that is not empty, and nothing else in it",
+    )
     return parser
 
 
@@ -33,7 +38,11 @@ def run(arguments: list[str]) -> int:
     cancellable()
     with uncollected():
         from hawser.service.rehearsing import rehearse
+        from hawser.service.run_record import RunRecord, check_folder
 
-        done = aside(lambda: rehearse(files_of(options), options.out, options.order))
+        check_folder(options.out, options.replace)
+        files = files_of(options)
+        record = RunRecord(["rehearse", *arguments], files.inputs())
+        done = aside(lambda: rehearse(files, options.out, options.order, record))
     print(json.dumps(done.report, indent=1) if options.json else "\n".join(done.told))
     return DONE

@@ -16,6 +16,7 @@ from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import MOST_TICKS, Instrument
+from hawser.core.rules.bar_close import EITHER
 from hawser.formats.zones import in_zone
 
 if TYPE_CHECKING:
@@ -28,35 +29,51 @@ FIRST_ROW = 2  # the header is row 1
 
 class BarFile(NamedTuple):
     """Bars on the instrument's grid (spread NaN where the file has none), how many prices were off
-    it, and the columns of signals that were asked for: +1, -1 and 0 as int8. `ticks`: each is one
-    quote."""
+    it, and the columns of signals that were asked for: +1, -1 and 0 as int8, 2 too where it is one
+    for leaving. `ticks`: each is one quote. `columns`: others that were asked for, by name."""
 
     bars: Bars
     off_grid: int
     signals: list[Array]
     ticks: bool = False
+    columns: Mapping[str, Array] = {}
+
+
+class Columns(NamedTuple):
+    """Which further columns are wanted: those for entering and for leaving, those of +1, -1, 0 or
+    nothing, and whether every other one of numbers."""
+
+    signal: str = ""
+    leave: str = ""
+    told: tuple[str, ...] = ()
+    every: bool = False
+
+    @property
+    def names(self) -> list[str]:
+        return [name for name in (self.signal, self.leave, *self.told) if name]
 
 
 def read_bars(
     path: Path,
     instrument: Instrument,
     zone: str | None = None,
-    signals: Sequence[str] = (),
+    wanted: Columns = Columns(),  # noqa: B008 # a tuple
     ticks: bool = False,
 ) -> BarFile:
     """Read a bar file onto the instrument's grid; raises BadInput. `zone`: of times written without
     an offset. `ticks`: a file of quotes (`time,bid,ask`) may stand there too; of quotes of one time
     the last counts."""
-    history = _history(path, instrument, zone, signals, ticks)
+    history = _history(path, instrument, zone, wanted, ticks)
     _release()
     return history
 
 
 def _history(
-    path: Path, instrument: Instrument, zone: str | None, signals: Sequence[str], ticks: bool
+    path: Path, instrument: Instrument, zone: str | None, wanted: Columns, ticks: bool
 ) -> BarFile:
-    table = read_table(path, ("time", *PRICES, "spread", *QUOTES, *signals))
-    return from_table(path, table, instrument, zone=zone, signals=signals, ticks=ticks)
+    names = ("time", *PRICES, "spread", *QUOTES, *wanted.names)
+    table = read_table(path, None if wanted.every else names)
+    return from_table(path, table, instrument, zone=zone, wanted=wanted, ticks=ticks)
 
 
 def from_table(
@@ -64,24 +81,36 @@ def from_table(
     table: pa.Table,
     instrument: Instrument,
     zone: str | None = None,
-    signals: Sequence[str] = (),
+    wanted: Columns = Columns(),  # noqa: B008 # a tuple
     ticks: bool = False,
 ) -> BarFile:
     """The same of columns that were read already; `path`: of what."""
     names = table.column_names
     if set(QUOTES) <= set(names) and not set(PRICES) & set(names):
         if ticks:
-            return _ticks(path, table, instrument, zone=zone, signals=signals)
+            return _ticks(path, table, instrument, zone=zone, wanted=wanted)
         raise BadInput(
             "bad_bars",
             f"{path}: holds quotes, not bars; hawser --import {path.name} makes bars of them",
         )
     bars, off = _on_grid(path, _bars(path, table, zone), instrument)
-    return BarFile(bars, off, [_signals(path, table, name) for name in signals])
+    signals, columns = _wanted(path, table, wanted)
+    return BarFile(bars, off, signals, columns=columns)
+
+
+def _wanted(path: Path, table: pa.Table, wanted: Columns) -> tuple[list[Array], dict[str, Array]]:
+    """The columns of signals, and the others that are wanted."""
+    signals = [
+        _signals(path, table, name, leaving)
+        for name, leaving in ((wanted.signal, False), (wanted.leave, True))
+        if name
+    ]
+    found = further(path, table) if wanted.every else {}
+    return signals, found | {name: tri_state(path, table, name) for name in wanted.told}
 
 
 def _ticks(
-    path: Path, table: pa.Table, instrument: Instrument, zone: str | None, signals: Sequence[str]
+    path: Path, table: pa.Table, instrument: Instrument, zone: str | None, wanted: Columns
 ) -> BarFile:
     """Quotes as bars of one price."""
     if table.num_rows == 0:
@@ -98,9 +127,15 @@ def _ticks(
         for name, values in zip(QUOTES, (bid, ask), strict=True)
     )
     spread = np.rint(asks[last] / instrument.tick_size) - np.rint(bids[last] / instrument.tick_size)
-    found = [_signals(path, table, name)[last] for name in signals]
+    signals, columns = _wanted(path, table, wanted)
     price = bids[last]
-    return BarFile(Bars(time[last], price, price, price, price, spread), off + more, found, True)
+    return BarFile(
+        Bars(time[last], price, price, price, price, spread),
+        off + more,
+        [one[last] for one in signals],
+        True,
+        {name: column[last] for name, column in columns.items()},
+    )
 
 
 def _release() -> None:
@@ -143,14 +178,15 @@ def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:
     return Bars._make([time, *prices.values(), spread])
 
 
-def _signals(path: Path, table: pa.Table, name: str) -> Array:
+def _signals(path: Path, table: pa.Table, name: str, leaving: bool) -> Array:
     if name not in table.column_names:
         raise BadInput(
             "bad_bars",
             f"{path}: column {name} is missing; expected +1, -1 or 0 at each bar's close",
         )
     values = _numbers(path, table, name)
-    _refuse(path, (values != 0.0) & (np.abs(values) != 1.0), name, "expected +1, -1 or 0")
+    wrong = (values != 0.0) & (np.abs(values) != 1.0) & ~(leaving & (values == EITHER))
+    _refuse(path, wrong, name, "expected +1, -1, 0 or 2" if leaving else "expected +1, -1 or 0")
     return values.astype(np.int8)
 
 
@@ -318,7 +354,8 @@ def further(path: Path, table: pa.Table) -> dict[str, Array]:
     """The columns of numbers that are none of a bar's own, float64, NaN where a cell is empty."""
     import pyarrow as pa
 
-    names = (name for name in table.column_names if name not in ("time", *PRICES, "spread"))
+    own = ("time", *PRICES, "spread", *QUOTES)
+    names = (name for name in table.column_names if name not in own)
     kinds = {name: table.schema.field(name).type for name in names}
     return {
         name: _as_numbers(path, table, name)

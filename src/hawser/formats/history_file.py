@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
-from hawser.formats.bars import BarFile, from_table, read_bars
+from hawser.formats.bars import BarFile, Columns, from_table, read_bars
 
 if TYPE_CHECKING:
     from hawser.formats.importing.history import History
@@ -21,17 +21,17 @@ def read_history(
     *,
     zone: str | None = None,
     recipe: Path | None = None,
-    signals: Sequence[str] = (),
+    wanted: Columns = Columns(),  # noqa: B008 # a tuple
     ticks: bool = False,
 ) -> BarFile:
-    """The bars on the instrument's grid, with these columns of signals; raises BadInput. `zone`: of
+    """The bars on the instrument's grid, with these further columns; raises BadInput. `zone`: of
     times written without an offset. `ticks`: quotes may stand there too."""
     if recipe is None:
-        return read_bars(path, instrument, zone, signals, ticks)
+        return read_bars(path, instrument, zone, wanted, ticks)
     from hawser.formats.importing.writing import table_of
 
-    table = table_of(by_recipe(path, recipe, zone, signals))
-    return from_table(path, table, instrument, signals=signals, ticks=ticks)
+    table = table_of(by_recipe(path, recipe, zone, wanted.names))
+    return from_table(path, table, instrument, wanted=wanted, ticks=ticks)
 
 
 def by_recipe(

@@ -17,7 +17,15 @@ from hawser.formats.atomic import folder_written
 
 CHUNK = 1 << 15  # lines
 # without guards one fewer
-FILES = ("trades.csv", "fills.csv", "stops.csv", "guards.csv", "equity.csv", "report.json")
+FILES = (
+    "trades.csv",
+    "fills.csv",
+    "stops.csv",
+    "guards.csv",
+    "equity.csv",
+    "report.json",
+    "run.json",
+)
 Column = Array | tuple[list[str], Array]  # an array, or texts and which of them each row has
 
 
@@ -122,8 +130,11 @@ def price_text(instrument: Instrument, ticks: float) -> str:
     )
 
 
-def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> None:
-    """All files into `folder`, which is made; they take their places together. Raises BadInput."""
+def write_rehearsal(
+    folder: Path, tables: Tables, report: dict[str, Any], run: dict[str, Any]
+) -> None:
+    """All files into `folder`, which is made; they take their places together. Raises BadInput.
+    `run`: how they came about."""
     with folder_written(folder, FILES) as opened:
         for name, columns in (
             ("trades", tables.trades()),
@@ -135,4 +146,5 @@ def write_rehearsal(folder: Path, tables: Tables, report: dict[str, Any]) -> Non
         if guards is not None:
             _write_words(opened("guards.csv"), guards)
         _write_equity(opened("equity.csv"), *tables.equity())
-        opened("report.json").write(json.dumps(report, indent=1).encode() + b"\n")
+        for name, told in (("report.json", report), ("run.json", run)):
+            opened(name).write(json.dumps(told, indent=1).encode() + b"\n")

@@ -17,20 +17,24 @@ from hawser.core.errors import BadInput, Refused
 from hawser.core.fx import line_for
 from hawser.core.guards.declared import Guards
 from hawser.core.instrument import Instrument
-from hawser.core.joined_bars import Joined, joined_to
+from hawser.core.joined_bars import Joined, alone, joined_to
 from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.core.sources.source import Source, worries
 from hawser.core.timeframes import timeframe
-from hawser.formats.bars import BarFile, read_unrounded
+from hawser.formats.bars import BarFile, Columns, read_unrounded
 from hawser.formats.declared import load
 from hawser.formats.history_file import read_history
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
+from hawser.formats.sources import load_source
 from hawser.rehearsal.nothing import why_nothing
 from hawser.rehearsal.report import guard_figures, report
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
 from hawser.rehearsal.watch import HistoryPolicy
+from hawser.service.run_record import RunRecord
+from hawser.service.signalling import named_bars, said_over, too_short
 
 ORDERS = {"pessimistic": PESSIMISTIC, "optimistic": OPTIMISTIC, "path": PATH}
 
@@ -42,14 +46,23 @@ class Files(NamedTuple):
     instrument: Path
     rig: Path
     account: Path
-    signal: str
+    signal: str | None  # the column; None: it is called signal, or there is a source
     exit_signal: str | None
     zone: str | None
     guards: Path | None = None
-    source: str = ""
+    source: Path | None = None
+    source_name: str = ""  # of columns, to guards
+    others: tuple[str, ...] = ()  # NAME=FILE: bars that the source looks at
     references: tuple[str, ...] = ()  # NAME=FILE
     timeframe: str | None = None  # of the bars that are decided on
     recipe: Path | None = None  # how the bars are read, where another program wrote them
+
+    def inputs(self) -> list[Path]:
+        """Every file that is read, as far as these name them."""
+        named = (text.partition("=")[2] for text in (*self.references, *self.others))
+        given = (self.bars, self.instrument, self.rig, self.account)
+        may_be = (self.guards, self.source, self.recipe)
+        return [*given, *(one for one in may_be if one is not None), *map(Path, named)]
 
 
 class Read(NamedTuple):
@@ -72,31 +85,68 @@ def read(files: Files) -> Read:
         check(rig, account, instrument, files.guards is not None)
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
-    names = [files.signal] + ([files.exit_signal] if files.exit_signal else [])
+    source = load_source(files.source) if files.source is not None else None
     history = read_history(
         files.bars,
         instrument,
         zone=files.zone,
         recipe=files.recipe,
-        signals=names,
+        wanted=_wanted(files, source),
         ticks=True,
     )
-    signal = history.signals[0]
-    leave = history.signals[1] if files.exit_signal else np.zeros_like(signal)
     if history.off_grid:
         print(
             f"{files.bars}: {history.off_grid} prices were off the tick and were rounded to it",
             file=sys.stderr,
         )
+    joined = _joined(files, rig, history)
     return Read(
         bars=history.bars,
-        signals=Signals(signal, leave),
+        signals=_signals(files, source, history, joined),
         instrument=instrument,
         account=account,
         rig=rig,
-        policy=_policy(files, history.bars),
-        joined=_joined(files, rig, history),
+        policy=_policy(files, source, history.bars),
+        joined=joined,
     )
+
+
+def _wanted(files: Files, source: Source | None) -> Columns:
+    """The columns of the bar file that the signals are made of."""
+    if source is None:
+        return Columns(files.signal or "signal", files.exit_signal or "")
+    for option, given in (("--signal", files.signal), ("--exit-signal", files.exit_signal)):
+        if given:
+            raise BadInput("usage", f"{option}: expected without --source, which says both")
+    if files.source_name:
+        raise BadInput("usage", "--source-name: expected without --source, which has a name")
+    return Columns(told=source.columns, every=bool(source.own_python()))
+
+
+def _signals(
+    files: Files, source: Source | None, history: BarFile, joined: Joined | None
+) -> Signals:
+    """What is signalled at the last row of prices of each bar that is decided on."""
+    if source is None or files.source is None:
+        if files.others:
+            raise BadInput("usage", "--bars-of: expected together with --source")
+        signal = history.signals[0]
+        return Signals(signal, history.signals[1] if files.exit_signal else np.zeros_like(signal))
+    decided = joined or alone(history.bars)
+    said, minded = said_over(
+        source,
+        files.source,
+        decided.bars,
+        columns={name: column[decided.lasts] for name, column in history.columns.items()},
+        others=named_bars(files.others, files.zone),
+        span=joined.span if joined is not None else None,
+    )
+    for sentence in (*minded, *worries(source), *too_short(source, decided.bars.time.size)):
+        print(sentence, file=sys.stderr)
+    made = [np.zeros(history.bars.time.size, np.int8) for _ in range(2)]
+    for column, values in zip(made, (said.signal, said.leave), strict=True):
+        column[decided.lasts] = values
+    return Signals(*made)
 
 
 def _joined(files: Files, rig: Rig, history: BarFile) -> Joined | None:
@@ -112,7 +162,7 @@ def _joined(files: Files, rig: Rig, history: BarFile) -> Joined | None:
         raise BadInput(error.code, f"{at}: {error.sentence}") from None
 
 
-def _policy(files: Files, bars: Bars) -> HistoryPolicy | None:
+def _policy(files: Files, source: Source | None, bars: Bars) -> HistoryPolicy | None:
     """The guards with the news of the whole history, and what their regimes refer to."""
     if files.guards is None:
         return None
@@ -129,7 +179,8 @@ def _policy(files: Files, bars: Bars) -> HistoryPolicy | None:
     calendars = read_calendars(
         guards.news, files.guards.parent, int(bars.time[0]), int(bars.time[-1])
     )
-    return HistoryPolicy(guards, calendars, files.source, references)
+    name = source.name if source is not None else files.source_name
+    return HistoryPolicy(guards, calendars, name, references)
 
 
 def made(files: Files, found: Read) -> Rehearsal:
@@ -151,7 +202,7 @@ class Done(NamedTuple):
     told: list[str]
 
 
-def rehearse(files: Files, out: Path, order: str) -> Done:
+def rehearse(files: Files, out: Path, order: str, record: RunRecord) -> Done:
     """Rehearse and write every file. Raises BadInput."""
     rehearsal = made(files, read(files))  # what was read is not kept beside what was made of it
     chosen = _told(rehearsal, order)
@@ -170,7 +221,7 @@ def rehearse(files: Files, out: Path, order: str) -> Done:
     price = partial(price_text, rehearsal.instrument)
     tables = OutcomeTables(rehearsal, chosen, instants, price)
     del rehearsal  # its bars are a large part of what is in memory
-    write_rehearsal(out, tables, figures)
+    write_rehearsal(out, tables, figures, record.told())
     return Done(figures, told)
 
 

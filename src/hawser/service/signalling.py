@@ -11,6 +11,7 @@ from hawser.core import figures as fg
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
+from hawser.core.rules.bar_close import EITHER
 from hawser.core.sources.evaluation import Signalled, evaluated
 from hawser.core.sources.followed import HORIZONS, followed
 from hawser.core.sources.source import Source, worries
@@ -134,7 +135,7 @@ def said_over(
 
 def counted(said: Signalled) -> dict[str, int]:
     """How often it says what."""
-    either = said.leave == 2  # leaves both
+    either = said.leave == EITHER
     return {
         "long": int((said.signal == 1).sum()),
         "short": int((said.signal == -1).sum()),

@@ -20,7 +20,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import Joined, alone
 from hawser.core.plan import Plan
 from hawser.core.rig import Rig
-from hawser.core.rules.bar_close import BREAK_EVEN, move_name
+from hawser.core.rules.bar_close import BREAK_EVEN, leaves, move_name
 from hawser.core.rules.inside_bar import favourable_first
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
@@ -303,7 +303,7 @@ class Walk:
                 self._want = signal
             return
         turns = self._rig.reverse and signal == -trade.side
-        if turns or self._leave[bar] == -trade.side:
+        if turns or leaves(self._leave[bar], trade.side):
             self._signalled.add(trade.id)
             self.session.ask(ev.CloseTrade(time=self.venue.now, ask_id=f"x{bar}", trade=trade.id))
             self._hear()

@@ -14,6 +14,7 @@ from hawser.core.rules.trade_levels import Begins, Rules, Setup, Trailing
 
 # Why a trade is left at the next open; what guards decide gives way to the rest
 SIGNAL, BASKET, TIME, GUARD = 1, 2, 3, 5
+EITHER = 2  # an exit signal for a trade of either side
 # Why a stop moved; steps are STEP_1 and on
 BREAK_EVEN, TRAIL, STEP_1 = 0, 1, 10
 NOISE = 1e-3  # ticks; more than rounding to a tick may add
@@ -33,21 +34,27 @@ def decided_at(
 ) -> tuple[int, bool]:
     """What is decided at a close for the next open (0: nothing), and whether the trade turns.
 
-    `signal` and `leave`: what the close signals, +1, -1 or 0; `lived`: the trade's bars so far, its
-    first included; `won`: its result so far, money; `last`: the coming bar is the last the time
-    exit allows.
+    `signal`: what the close signals, +1, -1 or 0; `leave`: -1 leaves a long, +1 a short, 2 either;
+    `lived`: the trade's bars so far, its first included; `won`: its result so far, money; `last`:
+    the coming bar is the last the time exit allows.
     """
     # The order is that of section 10: signal, basket, time. Only the first counts, and it is what
     # the file says.
     if rules.reverse and signal == -side:
         return SIGNAL, True
-    if leave == -side:
+    if leaves(leave, side):
         return SIGNAL, False
     if basket_reached(won, rules.basket.stop, rules.basket.target):
         return BASKET, False
     if last or 0 < rules.time_bars <= lived:
         return TIME, False
     return 0, False
+
+
+@inlined
+def leaves(leave: int, side: int) -> bool:
+    """Whether an exit signal is meant for a trade of this side."""
+    return leave in (-side, EITHER)
 
 
 @inlined

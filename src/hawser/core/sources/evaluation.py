@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from hawser.core.indicators import Array
+from hawser.core.rules.bar_close import EITHER
 from hawser.core.sources.conditions.clock import Clock
 from hawser.core.sources.conditions.declared import AnyCondition
 from hawser.core.sources.growing import Growing
@@ -93,7 +94,7 @@ class Evaluation:
             of_long = np.logical_or.reduce([one[1] for one in parts["leave"]])
             of_short = np.logical_or.reduce([one[0] for one in parts["leave"]])
             leave[first:] = of_short.view(np.int8) - of_long.view(np.int8)
-            leave[first:][of_long & of_short] = 2
+            leave[first:][of_long & of_short] = EITHER
 
 
 def evaluated(source: Source, seen: Seen, span: int | None = None) -> Signalled:

@@ -10,10 +10,10 @@ import numpy as np
 from hawser.core.clock import MINUTE, zone_known
 from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
+from hawser.core.hours import local_times
 from hawser.core.indicators import Array
 from hawser.core.sources.compare import clock_on
 from hawser.core.sources.conditions.base import Condition
-from hawser.core.sources.local_clock import local_times
 from hawser.core.sources.view import View
 
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
