@@ -19,6 +19,7 @@ import tempfile
 import time
 import traceback
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -33,15 +34,16 @@ from hawser.core.guards.declared import Guards, NewsSources
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.engine import events as ev
-from hawser.formats.bars import read_bars
+from hawser.formats.bars import Columns, read_bars
 from hawser.formats.declared import load, record, toml
 from hawser.formats.importing.importing import import_files
 from hawser.formats.importing.writing import write_history
-from hawser.formats.lines import Lines, add_lines
+from hawser.formats.lines import add_lines, read_lines
 from hawser.formats.news import _read_csv
 from hawser.formats.policytext import read_policy
 from hawser.formats.rigs import read_rig
 from hawser.formats.size_json import answer_one
+from hawser.formats.sources import load_source
 from hawser.service.alerts.settings import AlertSettings
 from hawser.service.watchdog.control import WatchSettings
 from hawser.venue.quay import wire
@@ -142,6 +144,7 @@ NEWS = (
     "time,currency,impact,title\n2031-01-06T08:00:00Z,CHF,high,Rates\n"
     "2031-01-07T08:00:00+01:00,CAD,low,Jobs\n"
 )
+SOURCE_FILES = tuple(path.read_text() for path in sorted((DEMO / "sources").glob("*.toml")))
 SPEC = (
     '[[line]]\nname = "a"\nkind = "supertrend"\nlength = 10\nfactor = 3.0\n[[line]]\nname = '
     '"b"\nkind = "sma"\n'
@@ -193,19 +196,23 @@ class Kind(NamedTuple):
     read: Callable[[bytes, Path], object]
 
 
-def _declared(kind: type[msgspec.Struct]) -> Callable[[bytes, Path], object]:
+def _at(read_file: Callable[[Path], object]) -> Callable[[bytes, Path], object]:
     def read(data: bytes, folder: Path) -> object:
         path = folder / "x.toml"
         path.write_bytes(data)
-        return load(kind, path)
+        return read_file(path)
 
     return read
+
+
+def _declared(kind: type[msgspec.Struct]) -> Callable[[bytes, Path], object]:
+    return _at(partial(load, kind))
 
 
 def _bar_file(data: bytes, folder: Path) -> object:
     path = folder / "x.csv"
     path.write_bytes(data)
-    return read_bars(path, INSTRUMENT, "Europe/Zurich", ("signal",))
+    return read_bars(path, INSTRUMENT, "Europe/Zurich", Columns("signal", "", ("signal",)))
 
 
 def _line_file(data: bytes, folder: Path) -> None:
@@ -269,7 +276,8 @@ KINDS = (
         _toml(DEMO / "guards.toml"),
         lambda data, _: read_policy(data.decode("utf-8", "replace")),
     ),
-    Kind("spec", (SPEC,), _declared(Lines)),
+    Kind("spec", (SPEC,), _at(read_lines)),
+    Kind("source", SOURCE_FILES, _at(load_source)),
     Kind("alerts", (ALERTS,), _declared(AlertSettings)),
     Kind("watch", ("on = true\nsilent_s = 20.0\nflatten = false\n",), _declared(WatchSettings)),
     Kind(

@@ -18,8 +18,10 @@ from hawser.core.errors import BadInput
 from hawser.core.guards.declared import Guards
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
+from hawser.core.sources.lines.averages import BandLower
+from hawser.core.sources.lines.trends import Parabolic, Supertrend
+from hawser.core.sources.source import Source
 from hawser.formats.declared import record
-from hawser.formats.lines import Lines
 from hawser.formats.rigs import load_rig, plain_rig
 from hawser.formats.size_json import _Wire
 from hawser.service.alerts.settings import AlertSettings
@@ -90,15 +92,24 @@ REQUEST = {
     "positions": 1,
     "day_loss_room": 100.0,
 }
-LINES = {
-    "line": [
-        {"name": "a", "kind": "supertrend", "length": 10, "factor": 3.0},
-        {"name": "b", "kind": "parabolic", "step": 0.02, "ceiling": 0.2},
-    ]
+LINES = (
+    (Supertrend, {"kind": "supertrend", "length": 10, "factor": 3.0}),
+    (Parabolic, {"kind": "parabolic", "step": 0.02, "ceiling": 0.2}),
+    (BandLower, {"kind": "band_lower", "length": 10, "factor": 3.0}),
+)
+SOURCE = {
+    "name": "Ebb",
+    "enter": [
+        {"kind": "above", "a": {"kind": "rsi", "length": 14}, "b": 70.0, "b_short": 30.0},
+        {"kind": "rises", "a": "close", "bars": 3},
+        {"kind": "breaks", "length": 85, "length_short": 35},
+        {"kind": "clock", "at": "09:00", "zone": "UTC", "within_min": 30.0},
+        {"kind": "python", "file": "own.py", "history": 500},
+    ],
 }
 ALERTS = {"most_per_min": 6, "smtp": {"host": "h", "sender": "a@b", "to": ["a@b"], "port": 25}}
 # What may be below zero: it says on which side of something a level is, or the room that is left.
-SIGNED = {"offset_ticks", "to", "basis", "day_loss_room", "days"}
+SIGNED = {"offset_ticks", "to", "basis", "day_loss_room", "days", "b", "b_short"}
 
 
 def documents() -> Iterator[tuple[type[msgspec.Struct], dict[str, Any]]]:
@@ -117,7 +128,8 @@ def documents() -> Iterator[tuple[type[msgspec.Struct], dict[str, Any]]]:
     for path in GUARDS:
         yield Guards, tomllib.loads(path.read_text())
     yield _Wire, REQUEST
-    yield Lines, LINES
+    yield from LINES
+    yield Source, SOURCE
     yield WatchSettings, {"silent_s": 20.0}
     yield AlertSettings, ALERTS
 

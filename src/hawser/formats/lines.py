@@ -94,25 +94,29 @@ def add_columns(
     recipe: Path | None = None,
     zone: str | None = None,
     of: Path | None = None,
-) -> None:
-    """Write a bar file with further columns to `out`, everything else in it as it was; raises
-    BadInput where one of a name is there already. `of`: what names the columns."""
+) -> list[str]:
+    """Write a bar file with further columns to `out`, everything else in it as it was. `of`: what
+    names the columns; where nothing does, they take the place of those of their names, which are
+    returned. Raises BadInput, also where a named one is there already."""
     if recipe is not None:  # another program's text is not kept: its bars are written as Hawser's
         history = by_recipe(bars, recipe, zone)
-        _check_free(columns, ["time", *history.columns], of or bars)
+        gone = _in_the_way(columns, ["time", *history.columns], of)
         write_history(history._replace(columns={**history.columns, **columns}), out)
-        return
-    _check_free(columns, _column_names(bars), of or bars)
+        return gone
+    gone = _in_the_way(columns, _column_names(bars), of)
     if is_parquet(out):
         _write_parquet(bars, columns, out)
     else:
         _write_csv(bars, columns, out)
+    return gone
 
 
-def _check_free(columns: dict[str, Array], held: Sequence[str], of: Path) -> None:
-    for name in columns:
-        if name in held:
-            raise BadInput("bad_line", f"{of}: {name}: a column of that name is already there")
+def _in_the_way(columns: dict[str, Array], held: Sequence[str], of: Path | None) -> list[str]:
+    """The names that are there already; refused where `of` gave them."""
+    gone = [name for name in columns if name in held]
+    if gone and of is not None:
+        raise BadInput("bad_line", f"{of}: {gone[0]}: a column of that name is already there")
+    return gone
 
 
 def _column_names(path: Path) -> list[str]:
@@ -138,11 +142,15 @@ def _write_csv(bars: Path, columns: dict[str, Array], out: Path) -> None:
         for column in columns.values()
     ]
     rows = _rows(bars)
-    head = [*next(rows), *columns]
+    head = next(rows)
+    kept = [at for at, name in enumerate(head) if name not in columns]
+    if len(kept) < len(head):
+        rows = ([row[at] for at in kept if at < len(row)] for row in rows)
     write_csv(
         out,
         itertools.chain(
-            [head], ([*row, *values] for row, *values in zip(rows, *texts, strict=True))
+            [[*(head[at] for at in kept), *columns]],
+            ([*row, *values] for row, *values in zip(rows, *texts, strict=True)),
         ),
     )
 
@@ -177,6 +185,7 @@ def _write_parquet(bars: Path, columns: dict[str, Array], out: Path) -> None:
     from hawser.formats.bars import read_table
 
     table = read_table(bars)
+    table = table.drop_columns([name for name in columns if name in table.column_names])
     for name, values in columns.items():
         table = table.append_column(name, pa.array(values, from_pandas=True))
     with written(out) as file:

@@ -8,22 +8,26 @@ memory and written files are all there is, and that is told.
 from __future__ import annotations
 
 import contextlib
+import io
 import json
 import os
 import shutil
 import signal
+import stat
 import subprocess
 import sys
 import tempfile
+import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cache
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
 from hawser.core.bars import Bars
-from hawser.core.errors import BadInput, one_line
+from hawser.core.errors import UNDECODABLE, BadInput, one_line
 from hawser.core.indicators import Array
 from hawser.core.sources.conditions.told import Python
 from hawser.formats.declared import small_text
@@ -31,6 +35,7 @@ from hawser.formats.declared import small_text
 WORKER = Path(__file__).with_name("own_python_worker.py")
 SPREAD_CUTS, LAST_CUTS = 24, 8  # shorter histories: over the whole, and one bar less at a time
 MOST_PRINTED = 4_000  # signs of what it printed that are shown
+ROOM = 100_000  # bytes that what is told, and an array's own head, take at most
 UNSAFE = (
     "bubblewrap (bwrap) is not installed or may not be used here: the file runs with limits on "
     "time and memory alone, and could read files and use the network"
@@ -43,6 +48,26 @@ class Limits(NamedTuple):
     wall_s: float = 300.0
     memory: int = 4 << 30  # bytes
     file_bytes: int = 256 << 20
+
+
+class Ahead(msgspec.Struct, frozen=True):
+    """A bar of which something else was said with all bars than with so many."""
+
+    bar: int
+    bars: int
+    first: int
+    later: int
+
+
+class Told(msgspec.Struct, frozen=True):
+    """What the process left about its end; it may have been left by the file itself."""
+
+    rows: int = 0  # of its answer
+    ahead: Ahead | None = None
+    memory: bool = False  # there was not enough
+    wrong: str = ""  # its answer is none
+    error: str = ""
+    line: int | None = None
 
 
 class Answered(NamedTuple):
@@ -129,7 +154,7 @@ def cuts(size: int) -> list[int]:
 
 
 def _refuse(
-    told: dict[str, Any],
+    told: Told,
     ended: int | None,
     limits: Limits,
     *,
@@ -148,32 +173,36 @@ def _refuse(
         raise wrong(
             "python_hangs", f"was ended after {limits.wall_s:g} s; expected an answer by then"
         )
-    if "ahead" in told:
-        ahead = told["ahead"]
-        at = np.datetime_as_string(bars.time[ahead["bar"]].astype("datetime64[ns]"), unit="s")
+    if told.ahead is not None and 0 <= told.ahead.bar < bars.time.size:
+        ahead = told.ahead
+        at = np.datetime_as_string(bars.time[ahead.bar].astype("datetime64[ns]"), unit="s")
         raise wrong(
             "looks_ahead",
-            f"looks ahead: of the bar of {at}Z it says {ahead['first']:+d} with {ahead['bars']} "
-            f"bars and {ahead['later']:+d} with all; expected the same",
+            f"looks ahead: of the bar of {at}Z it says {_said(ahead.first)} with {ahead.bars} bars "
+            f"and {_said(ahead.later)} with all; expected the same",
         )
-    if "memory" in told or ended == -signal.SIGKILL:
+    if told.memory or ended == -signal.SIGKILL:
         raise wrong("python_memory", f"needs more than {limits.memory >> 30} GB of memory")
-    if "wrong" in told:
-        raise wrong("python_answer", told["wrong"])
-    if "error" in told:
-        line = f"line {told['line']}: " if told.get("line") else ""
-        raise wrong("python_error", f"{line}{told['error']}")
-    if "rows" not in told:
+    if told.wrong:
+        raise wrong("python_answer", told.wrong)
+    if told.error:
+        line = f"line {told.line}: " if told.line else ""
+        raise wrong("python_error", f"{line}{told.error}")
+    if not told.rows:
         raise wrong("python_ended", f"ended without an answer (status {ended})")
+
+
+def _said(value: int) -> str:
+    return f"{value:+d}" if value else "0"
 
 
 def _answer(path: Path, size: int, place: str, printed: str) -> Answered:
     """The arrays that were left, checked once more: they come from outside."""
     try:
-        with np.load(path, allow_pickle=False) as held:
+        with np.load(io.BytesIO(_left(path, 2 * size + ROOM)), allow_pickle=False) as held:
             rows = held["answer"]
-    except (OSError, ValueError, KeyError) as error:
-        raise BadInput("python_answer", f"{place}: the answer cannot be read ({error})") from None
+    except (OSError, ValueError, KeyError, TypeError, EOFError, zipfile.BadZipFile):
+        raise BadInput("python_answer", f"{place}: left no answer that can be read") from None
     if rows.dtype != np.int8 or rows.ndim != 2 or rows.shape[1] != size or len(rows) not in (1, 2):
         raise BadInput("python_answer", f"{place}: expected one or two arrays of {size} values")
     if (np.abs(rows) > 1).any():
@@ -181,19 +210,30 @@ def _answer(path: Path, size: int, place: str, printed: str) -> Answered:
     return Answered(rows[0].astype(np.float64), rows[-1].astype(np.float64), printed)
 
 
-def _told(path: Path) -> dict[str, Any]:
+def _told(path: Path) -> Told:
     try:
-        found = json.loads(path.read_bytes()[:100_000])
-    except (OSError, ValueError):
-        return {}
-    return found if isinstance(found, dict) else {}
+        return msgspec.json.decode(_left(path, ROOM), type=Told)
+    except (OSError, *UNDECODABLE):
+        return Told()
 
 
 def _printed(path: Path) -> str:
-    with contextlib.suppress(OSError), path.open("rb") as file:
-        text = file.read(MOST_PRINTED * 4).decode("utf-8", "replace").strip()
+    with contextlib.suppress(OSError):
+        text = _left(path, MOST_PRINTED * 4, cut=True).decode("utf-8", "replace").strip()
         return one_line(text.replace("\n", " | "), MOST_PRINTED)
     return ""
+
+
+def _left(path: Path, most: int, cut: bool = False) -> bytes:
+    """What a file holds that was left in the scratch folder. It may be anything by now: a link to
+    a file of ours, a pipe that nobody writes to, a device. Raises OSError; `cut`: of one that is
+    longer, the beginning."""
+    number = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+    with os.fdopen(number, "rb") as file:
+        told = os.fstat(number)
+        if not stat.S_ISREG(told.st_mode) or (told.st_size > most and not cut):
+            raise OSError(f"{path}: no file of at most {most} bytes")
+        return file.read(most)
 
 
 @contextlib.contextmanager

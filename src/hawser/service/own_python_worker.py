@@ -6,6 +6,8 @@ shorter history is asked before the longer ones, so that nothing that the file k
 know what was to come.
 """
 
+import contextlib
+import io
 import json
 import os
 import resource
@@ -111,7 +113,7 @@ def work(job: Job, np: Any) -> Job:
         part = {name: column[:count].copy() for name, column in columns.items()}
         return checked(function(Bars(part), json.loads(json.dumps(job["settings"]))), count, np)
 
-    shorter = [(count, asked(count)) for count in job["cuts"]]
+    shorter = [(count, quietly(asked, count)) for count in job["cuts"]]
     answer = asked(size)
     for count, before in shorter:
         if before.shape[0] != answer.shape[0]:
@@ -121,6 +123,18 @@ def work(job: Job, np: Any) -> Job:
             return {"ahead": changed_at(int(changed[0]), count, before, answer)}
     np.savez("answer.npz", answer=answer)
     return {"rows": int(answer.shape[0])}
+
+
+def quietly(asked: Any, count: int) -> Any:
+    """The same without what it prints, which is shown of the whole history alone; where it fails,
+    what it printed is shown."""
+    printed = io.StringIO()
+    try:
+        with contextlib.redirect_stdout(printed):
+            return asked(count)
+    except BaseException:
+        print(printed.getvalue()[-4000:])
+        raise
 
 
 def changed_at(at: int, count: int, before: Any, answer: Any) -> Job:
@@ -151,8 +165,9 @@ def main() -> None:
     except SystemExit:
         told = {"wrong": "it ended the process"}
     except BaseException as error:  # whatever a person's file raises is told
+        text = error.msg if isinstance(error, SyntaxError) else str(error)
         told = {
-            "error": f"{type(error).__name__}: {error}"[:500],
+            "error": f"{type(error).__name__}: {text}"[:500],
             "line": line_of(error, job["path"]),
         }
     Path("told.json").write_text(json.dumps(told), "utf-8")

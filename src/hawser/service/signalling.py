@@ -61,7 +61,12 @@ def signals(files: SignalFiles) -> SignalsDone:
     said, minded = said_over(source, files.source, bars, columns=columns, others=others)
     del table
     made = {SIGNAL: said.signal, LEAVE: said.leave}
-    add_columns(files.bars, files.out, made, recipe=files.recipe, zone=files.zone)
+    gone = add_columns(files.bars, files.out, made, recipe=files.recipe, zone=files.zone)
+    if gone:
+        minded.append(
+            f"{files.bars}: what stood in its {' and '.join(gone)} is not in {files.out}: the "
+            "source's answers stand there"
+        )
     counts = counted(said)
     report = {
         **counts,
