@@ -94,3 +94,34 @@ def test_every_key_of_the_policy_of_guards_is_told():
             assert (prefix + key.path, key.in_a_file) in told
     for kind in dc.KINDS:
         assert f"| `{kind.__struct_config__.tag}` |" in GUIDE
+
+
+def test_what_followed_in_the_guide_is_what_is_told(tmp_path, monkeypatch, capsys):
+    from hawser.cli import main
+
+    shown = GUIDE.split("<!-- followed -->\n```\n", 1)[1].split("```", 1)[0]
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "examples").symlink_to(ROOT / "examples")
+    words = GUIDE.split("hawser signals ", 1)[1].split("\n```", 1)[0].replace("\\\n", " ").split()
+    assert main(["signals", *words]) == 0
+    assert plain(capsys.readouterr().out) == shown
+
+
+def test_the_source_in_the_guide_is_the_example():
+    import tomllib
+
+    shown = tomllib.loads(GUIDE.split("## Sources", 1)[1].split("```toml\n", 1)[1].split("```")[0])
+    ships = tomllib.loads((ROOT / "examples/ebb-and-flow.toml").read_text())
+    assert {key: value for key, value in ships.items() if key != "about"} == shown
+
+
+def test_every_condition_and_every_line_is_told():
+    from hawser.core.sources.conditions.declared import KINDS
+    from hawser.core.sources.lines.declared import KINDS as LINES
+
+    files = (ROOT / "docs" / "files.md").read_text()
+    for kind, made in (KINDS | LINES).items():
+        rows = [one for one in files.splitlines() if one.startswith("|") and f"`{kind}`" in one]
+        keys = set(made.__struct_fields__) - {"against", "either", "timeframe", "instrument"}
+        assert any(all(f"`{key}`" in row for key in keys) for row in rows), kind
+    assert all(f"| `{kind}` |" in GUIDE for kind in KINDS)

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 SIGNAL, LEAVE = "signal", "exit_signal"
+LEAST_TOLD = 0.1  # percent: a chance below that is told as below it
 
 
 class SignalFiles(NamedTuple):
@@ -164,25 +165,33 @@ def too_short(source: Source, size: int) -> list[str]:
 
 def _in_words(report: dict[str, Any], bars: int) -> list[str]:
     told = [
-        f"{fg.counted(report['long'], 'signal')} for long and {fg.number(report['short'], 0)} for "
-        f"short over {fg.counted(bars, 'bar')}; leaves longs at "
-        f"{fg.number(report['leave_long'], 0)}, shorts at {fg.number(report['leave_short'], 0)}"
+        f"{_many(report['long'], 'signal')} for long and {fg.number(report['short'], 0)} for short "
+        f"over {_many(bars, 'bar')}; leaves longs at {fg.number(report['leave_long'], 0)}, shorts "
+        f"at {fg.number(report['leave_short'], 0)}"
     ]
     if report["both_ways"]:
         told.append(
-            f"At {fg.counted(report['both_ways'], 'bar')} it said long and short at once, which is "
-            "no signal"
+            f"At {_many(report['both_ways'], 'bar')} it said long and short at once, which is no "
+            "signal"
         )
-    for horizon in HORIZONS:
-        one = report["followed"][str(horizon)]
-        if not one["count"]:
-            told.append(f"After {fg.counted(horizon, 'bar')}: no signal has so many behind it")
-            continue
-        told.append(
-            f"After {fg.counted(horizon, 'bar')}: {fg.number(one['mean'], 2, sign=True)} ATR on "
-            f"average over {fg.counted(one['count'], 'signal')} (all bars "
-            f"{fg.number(one['mean_of_all'], 2, sign=True)}); "
-            f"{fg.percent(100 * one['share_above_0'], 0)} went its way; luck does as well "
-            f"in {fg.percent(100 * one['chance'], 1)} of tries"
-        )
-    return told
+    return [*told, *(_horizon(each, report["followed"][str(each)]) for each in HORIZONS)]
+
+
+def _horizon(horizon: int, one: dict[str, Any]) -> str:
+    """What followed within so many bars."""
+    after = f"After {_many(horizon, 'bar')}"
+    if not one["count"]:
+        return f"{after}: no signal has so many behind it"
+    chance = 100 * one["chance"]
+    luck = fg.percent(chance, 1) if chance >= LEAST_TOLD else f"fewer than {fg.percent(0.1, 1)}"
+    return (
+        f"{after}: {fg.number(one['mean'], 2, sign=True)} ATR on average over "
+        f"{_many(one['count'], 'signal')} (all bars "
+        f"{fg.number(one['mean_of_all'], 2, sign=True)}); "
+        f"{fg.percent(100 * one['share_above_0'], 0)} went its way; luck does as well in {luck} of "
+        "tries"
+    )
+
+
+def _many(count: int, one: str) -> str:
+    return f"{fg.number(count, 0)} {one if count == 1 else one + 's'}"
