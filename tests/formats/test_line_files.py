@@ -97,25 +97,29 @@ def test_parquet_in_and_out(tmp_path):
 @pytest.mark.parametrize(
     ("spec", "told"),
     [
-        ("", "key line is missing"),
+        ("", "expected at least one [[line]]"),
         ("line = []\n", "at least one"),
-        ('[[line]]\nname = "x"\nkind = "sam"\n', "invalid enum value 'sam'"),
+        (
+            '[[line]]\nname = "x"\nkind = "sam"\n',
+            "line[0].kind: unknown kind sam; the nearest known one is sma",
+        ),
         (
             '[[line]]\nname = "x"\nkind = "sma"\nlenght = 3\n',
             "unknown key line[0].lenght; the nearest known one is length",
         ),
         (
             '[[line]]\nname = "x"\nkind = "sma"\nlength = 0\n',
-            "length: expected a whole number of bars, 1 or more",
+            "line[0]: length: expected a number of at least 1",
         ),
-        ('[[line]]\nname = "x"\nkind = "sma"\nlength = 2.5\n', "line[0].length"),
+        ('[[line]]\nname = "x"\nkind = "sma"\nlength = 2.5\n', "line[0]: length: expected `int`"),
         (
             '[[line]]\nname = "x"\nkind = "sma"\nfactor = 2.0\n',
-            "factor: a line of kind sma takes length",
+            "unknown key line[0].factor; the nearest known one is timeframe (sma takes timeframe, "
+            "instrument, length)",
         ),
         (
             '[[line]]\nname = "x"\nkind = "supertrend"\n',
-            "factor: a supertrend expects a positive number",
+            "line[0]: key factor is missing",
         ),
         (
             '[[line]]\nname = "x"\nkind = "parabolic"\nstep = 0.3\nceiling = 0.2\n',

@@ -51,10 +51,10 @@ def _named(table: object, place: str, spec: Path) -> Named:
     if not isinstance(name, str) or not name.strip() or not is_line(name, LONGEST_NAME):
         raise BadInput("bad_line", f"{spec}: {place}.name: expected a column's name")
     keys = {key: value for key, value in table.items() if key != "name"}
-    line = line_from(keys, name, str(spec))
+    line = line_from(keys, place, str(spec))
     if line.instrument is not None:
         told = "hawser lines has no bars of other instruments"
-        raise BadInput("bad_line", f"{spec}: {name}: instrument: {told}")
+        raise BadInput("bad_line", f"{spec}: {place}.instrument: {told}")
     return Named(name, line)
 
 
@@ -66,7 +66,8 @@ def add_lines(
     lines = read_lines(spec)
     for number, one in enumerate(lines):
         if one.name in [other.name for other in lines[:number]]:
-            raise BadInput("bad_line", f"{spec}: {one.name}: stands there twice")
+            told = "a column of that name is already there"
+            raise BadInput("bad_line", f"{spec}: {one.name}: {told}")
     if recipe is not None:
         history = by_recipe(bars, recipe, zone)
         held = unrounded(Path(history.files[0]), table_of(history))

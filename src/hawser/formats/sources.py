@@ -76,18 +76,19 @@ def _known_keys(table: dict[str, Any], kind: type[msgspec.Struct], place: str, w
     tagged = kind.__struct_config__.tag is not None
     for key in table:
         if key not in known and not (tagged and key == "kind"):
-            join = " " if place.endswith(":") else "."
-            full = f"{place}{join}{key[:60]}" if place else key[:60]
+            full = f"{place}.{key[:60]}" if place else key[:60]
             near = difflib.get_close_matches(key[:60], sorted(known), n=1, cutoff=0.0)
             told = f"unknown key {full}; the nearest known one is {near[0]}"
+            if tagged:
+                told += f" ({kind.__struct_config__.tag} takes {', '.join(known)})"
             raise BadInput("bad_source", f"{where}: {told}", place=full, text=told)
 
 
-def line_from(data: dict[str, Any], name: str, where: str) -> Line:
-    """A line from plain data; raises BadInput naming `where`, the line's `name` and the key."""
-    kind = _known(data.get("kind"), LINES, f"{name}: kind", where)
-    _known_keys(data, LINES[kind], f"{name}:", where)
-    found: Line = record(LINES[kind], data, f"{where}: {name}")
+def line_from(data: dict[str, Any], place: str, where: str) -> Line:
+    """A line from plain data; raises BadInput naming `where`, the line's `place` and the key."""
+    kind = _known(data.get("kind"), LINES, f"{place}.kind", where)
+    _known_keys(data, LINES[kind], place, where)
+    found: Line = record(LINES[kind], data, f"{where}: {place}")
     return found
 
 
