@@ -394,9 +394,376 @@ def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
     return best, worst
 
 
+class Playing(NamedTuple):
+    """A trade under way, as it stands between two rows of prices: its account, stop and rows of
+    moves; a ladder's common target (NO_LEVEL: there is none), and what that may still close in this
+    bar; the nearest levels that may fill; the best and the worst mirrored exit price; rows whose
+    order mattered; what is decided for the next open, and whether it turns then."""
+
+    book: TradeAccount
+    stop: int
+    moves: int
+    goal: int
+    held: int
+    top: int
+    bottom: int
+    best: int
+    worst: int
+    dependent: int
+    decided: int
+    turning: bool
+
+
 @inlined
-# one trade's loop: split further, its state would be handed about at every bar
-def play(  # noqa: PLR0912, PLR0915
+def entered(trade: TradeStart, rules: Rules, money: Money, levels: Levels, fills: Array) -> Playing:
+    """A trade right after its entry. Its own account begins at 0: a small trade's cents are not
+    lost in a large account's."""
+    price = filled_at(trade.ref + trade.side * money.entry_slip)
+    nf = _write(fills, 0, bar=trade.at, way=1, what=0, number=0, price=price, steps=trade.steps)
+    goal = NO_LEVEL
+    if rules.ladder_target > 0:
+        goal = trade.side * common_target(float(trade.ref), 1, rules.ladder_target, trade.side)
+    top, bottom = nearest(levels.targets, levels.target_parts, levels.losses, levels.loss_parts)
+    book = TradeAccount(
+        flow=-trade.side * price * trade.steps,
+        value=price * trade.steps,
+        net=-fee(money, float(trade.steps), price),
+        entered=trade.steps,
+        left=trade.steps,
+        fills=nf,
+        last=STOP,
+        ready=0,
+    )
+    return Playing(
+        book=book,
+        stop=trade.stop,
+        moves=0,
+        goal=goal,
+        held=trade.steps,
+        top=top,
+        bottom=bottom,
+        best=0,
+        worst=0,
+        dependent=0,
+        decided=0,
+        turning=False,
+    )
+
+
+@inlined
+def bar_opened(p: Playing, opens: int, first: bool) -> Playing:
+    """A bar opens at a mirrored price. Levels stand as they stand now, while the prices within the
+    bar go by; of the entry's own bar the open counts (section 10)."""
+    return Playing(
+        book=p.book,
+        stop=p.stop,
+        moves=p.moves,
+        goal=p.goal,
+        held=p.book.left,
+        top=p.top,
+        bottom=p.bottom,
+        best=opens if first else p.best,
+        worst=opens if first else p.worst,
+        dependent=p.dependent,
+        decided=p.decided,
+        turning=p.turning,
+    )
+
+
+@inlined
+def left_at(
+    p: Playing, side: int, price: float, at: int, money: Money, fills: Array, why: int
+) -> Playing:
+    """All that is left is closed at a price in the row `at`, for a reason decided at a close or at
+    the history's end."""
+    book, left = p.book, p.book.left
+    result = (book.flow + side * price * left) * money.tick_step - fee(money, float(left), price)
+    nf = _write(fills, book.fills, bar=at, way=-1, what=10 + why, number=0, price=price, steps=left)
+    book = TradeAccount(
+        flow=book.flow,
+        value=book.value,
+        net=book.net + result,
+        entered=book.entered,
+        left=0,
+        fills=nf,
+        last=book.last,
+        ready=book.ready,
+    )
+    return Playing(
+        book=book,
+        stop=p.stop,
+        moves=p.moves,
+        goal=p.goal,
+        held=p.held,
+        top=p.top,
+        bottom=p.bottom,
+        best=p.best,
+        worst=p.worst,
+        dependent=p.dependent,
+        decided=why,
+        turning=p.turning,
+    )
+
+
+@inlined
+def left_at_open(p: Playing, side: int, opens: int, at: int, money: Money, fills: Array) -> Playing:
+    """What was decided is done: all is closed at market, at a mirrored open."""
+    price = filled_at(side * opens - side * money.exit_slip)
+    p = left_at(p, side, price, at, money=money, fills=fills, why=p.decided)
+    return _reached(p, p.stop, p.moves, max(p.best, opens), min(p.worst, opens))
+
+
+@inlined
+def _reached(p: Playing, stop: int, moves: int, best: int, worst: int) -> Playing:
+    """The same with another stop, or other extremes."""
+    return Playing(
+        book=p.book,
+        stop=stop,
+        moves=moves,
+        goal=p.goal,
+        held=p.held,
+        top=p.top,
+        bottom=p.bottom,
+        best=best,
+        worst=worst,
+        dependent=p.dependent,
+        decided=p.decided,
+        turning=p.turning,
+    )
+
+
+class Prices(NamedTuple):
+    """A row of prices on the exit side, mirrored; `spread` as it is."""
+
+    opens: int
+    high: int
+    low: int
+    closes: int
+    spread: int
+
+
+@inlined
+def gone_by(
+    p: Playing,
+    row: Prices,
+    at: int,
+    side: int,
+    money: Money,
+    levels: Levels,
+    order: int,
+    fills: Array,
+    out: Array,
+) -> Playing:
+    """A row of prices goes by: what it fills. The trade has ended where nothing is left of it."""
+    # Most prices reach nothing, and are done with here: what a bar fills costs ten times as much
+    # to find out.
+    sides = touched(row.high, row.low, side * p.stop, p.top, p.bottom)
+    if p.goal == NO_LEVEL and not sides:
+        return _reached(p, p.stop, p.moves, max(p.best, row.high), min(p.worst, row.low))
+    return _filled(
+        p,
+        row,
+        at=at,
+        side=side,
+        money=money,
+        levels=levels,
+        order=order,
+        fills=fills,
+        out=out,
+        sides=sides,
+    )
+
+
+@inlined
+def _filled(
+    p: Playing,
+    row: Prices,
+    at: int,
+    side: int,
+    money: Money,
+    levels: Levels,
+    order: int,
+    fills: Array,
+    out: Array,
+    sides: int,
+) -> Playing:
+    """The same where the row reaches a level."""
+    reach = Reach(
+        opens=row.opens,
+        high=row.high,
+        low=row.low,
+        spread=row.spread,
+        stop=side * p.stop,
+        left=p.book.left,
+        goal=p.goal,
+        held=p.held,
+    )
+    count, differs = _within(order, reach, levels, out, sides)
+    book, top, bottom, held = p.book, p.top, p.bottom, p.held
+    best, worst = p.best, p.worst
+    if count:
+        book = _booked(book, fills, i=at, side=side, money=money, out=out, count=count)
+        top, bottom = nearest(levels.targets, levels.target_parts, levels.losses, levels.loss_parts)
+        held = _still_held(out, count, held)
+    if book.left == 0:
+        best, worst = _ending(out, count, best, worst)
+    else:
+        best, worst = max(best, row.high), min(worst, row.low)
+    return Playing(
+        book=book,
+        stop=p.stop,
+        moves=p.moves,
+        goal=p.goal,
+        held=held,
+        top=top,
+        bottom=bottom,
+        best=best,
+        worst=worst,
+        dependent=p.dependent + differs,
+        decided=p.decided,
+        turning=p.turning,
+    )
+
+
+@inlined
+def floating(p: Playing, closes: int, money: Money) -> float:
+    """What the open part would make at a mirrored price, and what the closed parts have made,
+    commissions apart; money."""
+    return (p.book.flow + float(closes) * p.book.left) * money.tick_step
+
+
+@inlined
+def bar_closed(
+    p: Playing,
+    trade: TradeStart,
+    rules: Rules,
+    bar: np.void,
+    row: Prices,
+    at: int,
+    lived: int,
+    won: float,
+    line: float,
+    levels: Levels,
+    moves: Array,
+) -> Playing:
+    """What a bar's close decides: whether the trade is left at the next open, and where its stop
+    stands from there. `won`: its result so far, money; `line`: what its trail follows."""
+    side, at_close, goal = trade.side, trade.side * row.closes, p.goal
+    decided, turning = decided_at(
+        rules,
+        bar["signal"],
+        leave=bar["leave"],
+        lived=lived,
+        side=side,
+        won=won,
+        last=bar["last_next"],
+    )
+    # Also where the trade is to be left at the next open: a gap may stop it out first, at the level
+    # decided here.
+    level, why = moved(
+        rules,
+        side,
+        ref=trade.ref,
+        step_at=levels.step_at,
+        step_to=levels.step_to,
+        atr=bar["atr"],
+        line=line,
+        stop=p.stop,
+        best=side * p.best,
+        close=at_close,
+        exit_side=at_close,
+        ready=p.book.ready,
+    )
+    stop, nm = p.stop, p.moves
+    if why >= 0:
+        stop, nm = level, _move(moves, nm, at + 1, level, why)
+    return Playing(
+        book=p.book,
+        stop=stop,
+        moves=nm,
+        goal=goal,
+        held=p.held,
+        top=p.top,
+        bottom=p.bottom,
+        best=p.best,
+        worst=p.worst,
+        dependent=p.dependent,
+        decided=decided,
+        turning=turning,
+    )
+
+
+@inlined
+def evened_at(
+    p: Playing, side: int, exit_side: int, rules: Rules, moves: Array, at: int
+) -> Playing:
+    """A guard puts the stop to the entry, where it may, from the row `at` on."""
+    stop, nm = _evened(
+        rules,
+        side,
+        entry=p.book.value / p.book.entered,
+        stop=p.stop,
+        exit_side=exit_side,
+        moves=moves,
+        nm=p.moves,
+        bar=at,
+    )
+    return _reached(p, stop, nm, p.best, p.worst)
+
+
+@inlined
+def guarded_to(p: Playing, closes: bool) -> Playing:
+    """The same, left at the next open because a guard says so where nothing else was decided."""
+    return Playing(
+        book=p.book,
+        stop=p.stop,
+        moves=p.moves,
+        goal=p.goal,
+        held=p.held,
+        top=p.top,
+        bottom=p.bottom,
+        best=p.best,
+        worst=p.worst,
+        dependent=p.dependent,
+        decided=GUARD if closes and not p.decided else p.decided,
+        turning=p.turning,
+    )
+
+
+@inlined
+def goal_followed(p: Playing, trade: TradeStart, rules: Rules) -> Playing:
+    """The common target follows the average of all fills, from the next bar on (section 8)."""
+    if p.goal == NO_LEVEL or p.book.entered <= trade.steps:
+        return p
+    goal = trade.side * common_target(p.book.value, p.book.entered, rules.ladder_target, trade.side)
+    return Playing(
+        book=p.book,
+        stop=p.stop,
+        moves=p.moves,
+        goal=goal,
+        held=p.held,
+        top=p.top,
+        bottom=p.bottom,
+        best=p.best,
+        worst=p.worst,
+        dependent=p.dependent,
+        decided=p.decided,
+        turning=p.turning,
+    )
+
+
+@inlined
+def mirrored(row: np.void, side: int) -> Prices:
+    """A row of prices as a trade of one side sees it."""
+    spread = row["spread"]
+    opens, high, low, closes = _mirrored(
+        row["open"], row["high"], low=row["low"], close=row["close"], spread=spread, side=side
+    )
+    return Prices(opens, high, low, closes, spread)
+
+
+@inlined
+def play(
     history: BarRows,
     money: Money,
     rules: Rules,
@@ -407,205 +774,102 @@ def play(  # noqa: PLR0912, PLR0915
     cash: float,
     guarded: gd.Guarded,
 ) -> TradeEnd:
-    """Play one trade to its end, or to the history's; `cash` is what there is before it. Its own
-    account begins at 0: a small trade's cents are not lost in a large account's."""
-    side, i, at = trade.side, trade.first, trade.at
-    fills, moves, out = written.fills, written.moves, written.out
+    """Play one trade to its end, or to the history's; `cash` is what there is before it."""
+    side, fills, moves, out = trade.side, written.fills, written.moves, written.out
     # counted from 0, an index is known not to be from the end
-    rows, bars, equity = history.prices[at:], history.bars[i:], written.equity[i:]
-    ref, step_at, step_to = trade.ref, levels.step_at, levels.step_to
-    line = (history.trail_long if side > 0 else history.trail_short)[i:]
-    lined = line.size > 0
-    targets = levels.targets
-    target_parts = levels.target_parts
-    losses = levels.losses
-    loss_parts = levels.loss_parts
-    stop, left, entered = trade.stop, trade.steps, trade.steps
-    price = filled_at(trade.ref + side * money.entry_slip)
-    nf = _write(fills, 0, bar=at, way=1, what=0, number=0, price=price, steps=trade.steps)
-    nm, dependent, ready, last = 0, 0, 0, STOP
-    net = -fee(money, float(trade.steps), price)
-    value, flow = price * trade.steps, -side * price * trade.steps
-    goal = NO_LEVEL
-    if rules.ladder_target > 0:
-        goal = side * common_target(float(trade.ref), 1, rules.ladder_target, side)
-    top, bottom = nearest(targets, target_parts, losses, loss_parts)
-    decided, turning, best, worst, on, marked = 0, False, 0, 0, guarded.watch.on, cash
-    book = TradeAccount(
-        flow=flow,
-        value=value,
-        net=net,
-        entered=entered,
-        left=left,
-        fills=nf,
-        last=last,
-        ready=ready,
-    )
+    rows, bars = history.prices[trade.at :], history.bars[trade.first :]
+    equity = written.equity[trade.first :]
+    line = (history.trail_long if side > 0 else history.trail_short)[trade.first :]
+    p = entered(trade, rules, money, levels=levels, fills=fills)
+    on, marked, how = guarded.watch.on, cash, INSIDE
     # One loop over the rows of prices: most bars have one, and a loop within this one would cost
     # them half as much again.
-    k, end, held, i, at = 0, trade.at, left, trade.first, trade.at
+    k, end, i, at = 0, trade.at, trade.first, trade.at
     bar = bars[0]
     for f in range(rows.size):
-        row, at = rows[f], trade.at + f
-        spread = row["spread"]
-        opens, high, low, closes = _mirrored(
-            row["open"], row["high"], low=row["low"], close=row["close"], spread=spread, side=side
-        )
+        at = trade.at + f
+        row = mirrored(rows[f], side)
         if at == end:  # a bar opens
             i, bar = trade.first + k, bars[k]
-            # levels stand as they stand now, while the prices within the bar go by
-            end, held = bar["end"], left
-            if k == 0:
-                best = worst = opens  # of the entry's own bar the open counts (section 10)
-            elif on:  # at the entry itself the guards were asked before it
+            end = bar["end"]
+            p = bar_opened(p, row.opens, k == 0)
+            if k > 0 and on:  # at the entry itself the guards were asked before it
                 gd.roll(guarded, i, gd.OPENS, marked)
                 follows = guarded.watch.follows[i, gd.OPENS]
-                if follows & gd.CLOSE and not decided:
-                    decided = GUARD
-                if follows & gd.EVEN and not decided:
-                    stop, nm = _evened(
-                        rules,
-                        side,
-                        entry=value / entered,
-                        stop=stop,
-                        exit_side=side * opens,
-                        moves=moves,
-                        nm=nm,
-                        bar=at,
-                    )
-            if decided:  # at market, at this open
-                price = filled_at(side * opens - side * money.exit_slip)
-                paid = fee(money, float(left), price)
-                net += (flow + side * price * left) * money.tick_step - paid
-                nf = _write(
-                    fills, nf, bar=at, way=-1, what=10 + decided, number=0, price=price, steps=left
-                )
-                best, worst = max(best, opens), min(worst, opens)
+                p = guarded_to(p, follows & gd.CLOSE != 0)
+                if follows & gd.EVEN and not p.decided:
+                    p = evened_at(p, side, side * row.opens, rules=rules, moves=moves, at=at)
+            if p.decided:
+                p = left_at_open(p, side, row.opens, at=at, money=money, fills=fills)
+                how = p.decided
                 break
-        # Most prices reach nothing, and are done with here: what a bar fills costs ten times as
-        # much to find out.
-        sides = touched(high, low, side * stop, top, bottom)
-        if goal != NO_LEVEL or sides:
-            reach = Reach(
-                opens=opens,
-                high=high,
-                low=low,
-                spread=spread,
-                stop=side * stop,
-                left=left,
-                goal=goal,
-                held=held,
-            )
-            count, differs = _within(order, reach, levels, out, sides)
-            dependent += differs
-            if count:
-                book = _booked(book, fills, i=at, side=side, money=money, out=out, count=count)
-                flow, value, net, entered, left, nf, last, ready = book
-                top, bottom = nearest(targets, target_parts, losses, loss_parts)
-                held = _still_held(out, count, held)
-                if left == 0:
-                    if on:
-                        gd.roll(guarded, i, gd.CLOSES, marked)
-                    net += flow * money.tick_step
-                    best, worst = _ending(out, count, best, worst)
-                    break
-        best, worst = max(best, high), min(worst, low)
+        p = gone_by(
+            p,
+            row,
+            at=at,
+            side=side,
+            money=money,
+            levels=levels,
+            order=order,
+            fills=fills,
+            out=out,
+        )
+        if p.book.left == 0:
+            if on:
+                gd.roll(guarded, i, gd.CLOSES, marked)
+            break
         if at + 1 < end:
             continue
-        # The common target follows the average of all fills, from the next bar on (section 8).
-        if goal != NO_LEVEL and entered > trade.steps:
-            goal = side * common_target(value, entered, rules.ladder_target, side)
-        profit = (flow + float(closes) * left) * money.tick_step
-        won = net + profit
+        p = goal_followed(p, trade, rules)
+        profit = floating(p, row.closes, money)
+        won = p.book.net + profit
         equity[k] = cash + won
         if k == bars.size - 1:
-            net += profit - fee(money, float(left), float(side * closes))
-            nf = _write(
-                fills,
-                nf,
-                bar=at,
-                way=-1,
-                what=10 + END,
-                number=0,
-                price=float(side * closes),
-                steps=left,
-            )
-            decided = END
+            p = left_at(p, side, float(side * row.closes), at, money=money, fills=fills, why=END)
+            how = END
             break
         # Guards judge before signals: a limit that is reached at this close must not be overtaken
         # by an exit that the same close signals, but the reason written down is the signal's
         # (section 10, the order of reasons).
-        at_close, ends = side * closes, False
+        ends = False
         if on:
             gd.roll(guarded, i, gd.CLOSES, marked)
             marked = cash + won
             judged = gd.judge(guarded, i, marked)
             if judged & gd.EVEN:
-                stop, nm = _evened(
-                    rules,
-                    side,
-                    entry=value / entered,
-                    stop=stop,
-                    exit_side=at_close,
-                    moves=moves,
-                    nm=nm,
-                    bar=at + 1,
-                )
+                p = evened_at(p, side, side * row.closes, rules=rules, moves=moves, at=at + 1)
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0
-        decided, turning = decided_at(
-            rules,
-            bar["signal"],
-            leave=bar["leave"],
+        p = bar_closed(
+            p,
+            trade,
+            rules=rules,
+            bar=bar,
+            row=row,
+            at=at,
             lived=k + 1,
-            side=side,
             won=won,
-            last=bar["last_next"],
+            line=line[k] + (0 if side > 0 else row.spread) if line.size > 0 else np.nan,
+            levels=levels,
+            moves=moves,
         )
-        if ends and not decided:
-            decided = GUARD
-        value_of = line[k] + (0 if side > 0 else spread) if lined else np.nan
-        # Also where the trade is to be left at the next open: a gap may stop it out first, at the
-        # level decided here.
-        level, why = moved(
-            rules,
-            side,
-            ref=ref,
-            step_at=step_at,
-            step_to=step_to,
-            atr=bar["atr"],
-            line=value_of,
-            stop=stop,
-            best=side * best,
-            close=at_close,
-            exit_side=at_close,
-            ready=ready,
-        )
-        if why >= 0:
-            stop, nm = level, _move(moves, nm, at + 1, level, why)
-        if on and guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
-            stop, nm = _evened(
-                rules,
-                side,
-                entry=value / entered,
-                stop=stop,
-                exit_side=at_close,
-                moves=moves,
-                nm=nm,
-                bar=at + 1,
-            )
+        if on:
+            p = guarded_to(p, ends)
+            if guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
+                p = evened_at(p, side, side * row.closes, rules=rules, moves=moves, at=at + 1)
         k += 1
+    net = p.book.net + (p.book.flow * money.tick_step if how == INSIDE else 0.0)
     equity[i - trade.first] = cash + net
     return TradeEnd(
         bar=i,
         at=at,
-        how=decided,
-        turns=turning,
-        fills=nf,
-        moves=nm,
-        dependent=dependent,
-        best=best,
-        worst=worst,
+        how=how,
+        turns=p.turning,
+        fills=p.book.fills,
+        moves=p.moves,
+        dependent=p.dependent,
+        best=p.best,
+        worst=p.worst,
         net=net,
-        last=last,
-        stop=stop,
+        last=p.book.last,
+        stop=p.stop,
     )
