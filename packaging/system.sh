@@ -58,6 +58,14 @@ for library in $missing; do
     if [ -n "$package" ]; then packages="$packages $package"; else unknown="$unknown $library"; fi
 done
 if [ "$want_xvfb" = xvfb ] && ! command -v Xvfb >/dev/null; then packages="$packages xvfb"; fi
+# A source's own Python runs in a sandbox of bubblewrap's. Hawser works without it, and says what that means.
+if ! command -v bwrap >/dev/null; then
+    if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
+        packages="$packages bubblewrap"
+    else
+        echo "For Python of your own in sources, install bubblewrap: sudo apt-get install bubblewrap" >&2
+    fi
+fi
 if [ -n "$unknown" ]; then
     echo "Hawser needs system libraries that this machine lacks:$unknown" >&2
     exit 1

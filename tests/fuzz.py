@@ -411,7 +411,7 @@ def apart(number: int, folder: Path) -> str:
         path.write_bytes(mutated(draw, data) if name == hit else data)
         arguments += [str(path)] if name == "request" else [f"--{name}", str(path)]
     arguments += {
-        "rehearse": ["--out", str(folder / "out")],
+        "rehearse": ["--replace", "--out", str(folder / "out")],
         "lines": ["--out", str(folder / "out.csv")],
         "guards": ["--at", "2031-01-06T09:00:00Z"],
     }.get(command, [])

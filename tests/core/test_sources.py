@@ -187,6 +187,8 @@ def source(**keys):
             "line.timeframe",
         ),
         ({"enter": [{"kind": "flips", "line": {"kind": "sma"}}]}, "line"),
+        ({"enter": [{"kind": "python", "file": "/etc/x.py"}]}, "in the source's folder"),
+        ({"enter": [{"kind": "python", "file": "../x.py"}]}, "in the source's folder"),
         ({"enter": [{"kind": "python", "file": "x.py", "function": "1x"}]}, "function"),
         ({"enter": [{"kind": "always", "either": "yes"}]}, "enter[0].either"),
         ({"enter": [3]}, "enter[0]: expected a table"),

@@ -182,7 +182,7 @@ def files(folder: Path, head: str, lines: list[str], rig: Rig = RIG) -> list[str
         'currency = "CHF"\nequity = 10000\n[costs]\nspread_ticks = 7\n'
     )
     save_rig(rig, folder / "rig.toml")
-    words = ["rehearse", "--out", str(folder / "out")]
+    words = ["rehearse", "--replace", "--out", str(folder / "out")]
     for name in ("bars.csv", "instrument.toml", "rig.toml", "account.toml"):
         words += [f"--{name.split('.')[0]}", str(folder / name)]
     return words

@@ -397,7 +397,13 @@ def test_the_command_writes_what_each_guard_did(tmp_path, capsys):
         "a.toml",
     ]
     words = [str(tmp_path / word) if "." in word else word for word in words]
-    words += ["--out", str(tmp_path / "out"), "--guards", str(tmp_path / "guards.toml")]
+    words += [
+        "--replace",
+        "--out",
+        str(tmp_path / "out"),
+        "--guards",
+        str(tmp_path / "guards.toml"),
+    ]
     assert main(words) == 0
     with (tmp_path / "out" / "guards.csv").open(newline="") as file:
         table = list(csv.reader(file))

@@ -208,14 +208,37 @@ def lowest(values: Array, length: int) -> Array:
 
 
 @compiled
-def band_on(close: Array, length: int, factor: float, out: Array, first: int) -> None:
-    """The mean of the last `length` closes and `factor` of their population standard deviations
-    more; each window by itself, so that equal prices give equal values."""
+def deviations_on(close: Array, length: int, means: Array, deviations: Array, first: int) -> None:
+    """The mean of the last `length` closes and their population standard deviation; each window by
+    itself, so that equal prices give equal values."""
     for i in range(first, close.size):
         if i < length - 1:
-            out[i] = np.nan
+            means[i] = deviations[i] = np.nan
             continue
-        mean, squares = mean_of(close, i, length), 0.0
-        for j in range(i - length + 1, i + 1):
-            squares += (close[j] - mean) ** 2
-        out[i] = mean + factor * math.sqrt(squares / length)
+        # four sums side by side: one would make each addition wait for the one before
+        start, whole = i - length + 1, i - length + 1 + length // 4 * 4
+        a = b = c = d = 0.0
+        for j in range(start, whole, 4):
+            a += close[j]
+            b += close[j + 1]
+            c += close[j + 2]
+            d += close[j + 3]
+        for j in range(whole, i + 1):
+            a += close[j]
+        mean = (a + b + c + d) / length
+        a = b = c = d = 0.0
+        for j in range(start, whole, 4):
+            a += (close[j] - mean) ** 2
+            b += (close[j + 1] - mean) ** 2
+            c += (close[j + 2] - mean) ** 2
+            d += (close[j + 3] - mean) ** 2
+        for j in range(whole, i + 1):
+            a += (close[j] - mean) ** 2
+        means[i], deviations[i] = mean, math.sqrt((a + b + c + d) / length)
+
+
+@compiled
+def apart_on(means: Array, deviations: Array, factor: float, out: Array, first: int) -> None:
+    """So many deviations from the mean."""
+    for i in range(first, means.size):
+        out[i] = means[i] + factor * deviations[i]

@@ -84,6 +84,10 @@ def _program() -> Iterator[Check]:
     yield Check("SQLite", None, sqlite3.sqlite_version)
     display = os.environ.get("WAYLAND_DISPLAY") or os.environ.get("DISPLAY")
     yield Check("display", None, display or "none: a window needs one, or xvfb-run")
+    from hawser.service.own_python import UNSAFE, sandboxed
+
+    safe = "Python of your own in sources runs in a sandbox (bubblewrap)"
+    yield Check("sandbox", None, safe if sandboxed() else UNSAFE)
 
 
 def _folders(where: Roots) -> Iterator[Check]:

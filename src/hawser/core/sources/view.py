@@ -196,7 +196,9 @@ class View:
 
     def _run(self, of: Line) -> LineRun:
         if of not in self._lines:
-            self._lines[of] = None, LineRun(of), Growing([FLOAT]), 0
+            base = of.made_of
+            made_of = self._run(base) if base is not None else None
+            self._lines[of] = None, LineRun(of, made_of), Growing([FLOAT]), 0
         run = self._lines[of][1]
         assert run is not None
         return run

@@ -58,8 +58,9 @@ class Python(Condition, frozen=True, kw_only=True, tag="python"):
     ] = HISTORY
 
     def __post_init__(self) -> None:
-        if not self.file.strip():
-            raise BadInput.at("bad_source", "file", "expected a Python file")
+        parts = self.file.split("/")
+        if not self.file.strip() or self.file.startswith(("/", "~")) or ".." in parts:
+            raise BadInput.at("bad_source", "file", "expected a Python file in the source's folder")
         if not self.function.isidentifier():
             raise BadInput.at("bad_source", "function", "expected the name of a function")
 

@@ -16,6 +16,7 @@ from hawser.core.sources.growing import Growing
 from hawser.core.timeframes import timeframe
 
 FLOAT, PLACE = np.float64, np.int64
+Base = tuple[Array, ...]  # columns of another line
 LENGTH = 14  # bars, where a line's length is not given
 Length = Annotated[int, help_text("of its window", "bars", least=1, most=MOST_BARS)]
 
@@ -56,8 +57,16 @@ class Line(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         """How many bars it takes until there is a first value."""
         return 1
 
-    def go_on(self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int) -> None:
-        """Fill the columns from bar `first` to the last of `bars`."""
+    @property
+    def made_of(self) -> Line | None:
+        """A line of the same bars that this one is worked out of, and others may share."""
+        return None
+
+    def go_on(
+        self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int, base: Base
+    ) -> None:
+        """Fill the columns from bar `first` to the last of `bars`; `base`: the columns of what it
+        is made of."""
         raise NotImplementedError
 
     def values(self, bars: Bars) -> Array:
@@ -68,10 +77,13 @@ class Line(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 class LineRun:
     """A line that goes on as bars are added at the end."""
 
-    def __init__(self, line: Line) -> None:
+    def __init__(self, line: Line, base: LineRun | None = None) -> None:
+        """`base`: what it is made of, where there is such a line already."""
         self.line, self.size = line, 0
         self._columns = Growing(line.COLUMNS)
         self._carried = np.zeros(line.CARRIED)
+        made_of = line.made_of
+        self._base = base or (LineRun(made_of) if made_of is not None else None)
 
     def extended(self, bars: Bars) -> Array:
         """The values at all of `bars`, which begin with those there were."""
@@ -81,9 +93,15 @@ class LineRun:
         size = bars.time.size
         columns = self._columns.room(size)
         if size > self.size:
-            self.line.go_on(bars, columns, self._carried, self.size)
+            base = self._base.columns(bars) if self._base is not None else ()
+            self.line.go_on(bars, columns, self._carried, self.size, base)
             self.size = size
         return columns[0][:size]
+
+    def columns(self, bars: Bars) -> Base:
+        """All its columns at all of `bars`."""
+        self.extended(bars)
+        return tuple(column[: self.size] for column in self._columns.room(self.size))
 
     @property
     def ways(self) -> Array:

@@ -6,7 +6,7 @@ from typing import ClassVar
 
 from hawser.core.bars import Bars
 from hawser.core.indicators import Array, extremes_on
-from hawser.core.sources.lines.base import FLOAT, PLACE, Lengthy
+from hawser.core.sources.lines.base import FLOAT, PLACE, Base, Lengthy
 
 
 class Extreme(Lengthy, frozen=True, kw_only=True):
@@ -17,7 +17,9 @@ class Extreme(Lengthy, frozen=True, kw_only=True):
     COLUMN: ClassVar[str] = "close"
     SIGN: ClassVar[float] = 1.0
 
-    def go_on(self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int) -> None:
+    def go_on(
+        self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int, base: Base
+    ) -> None:
         values: Array = getattr(bars, self.COLUMN)
         out, places = columns
         extremes_on(values, self.length, self.SIGN, out, places, carried, first)

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from hawser.core.bars import Bars
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array, atr_on, rsi_on
-from hawser.core.sources.lines.base import FLOAT, Lengthy
+from hawser.core.sources.lines.base import FLOAT, Base, Lengthy
 
 Smoothing = Annotated[
     Literal["wilder", "simple"],
@@ -25,7 +25,9 @@ class Atr(Lengthy, frozen=True, kw_only=True, tag="atr"):
 
     smoothing: Smoothing = "wilder"
 
-    def go_on(self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int) -> None:
+    def go_on(
+        self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int, base: Base
+    ) -> None:
         atr_on(
             bars.high,
             bars.low,
@@ -48,5 +50,7 @@ class Rsi(Lengthy, frozen=True, kw_only=True, tag="rsi"):
     def needs(self) -> int:
         return self.length + 1
 
-    def go_on(self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int) -> None:
+    def go_on(
+        self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int, base: Base
+    ) -> None:
         rsi_on(bars.close, self.length, columns[0], carried, first)

@@ -9,7 +9,7 @@ from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array
 from hawser.core.numbers import MOST
-from hawser.core.sources.lines.base import FLOAT, Lengthy, Line
+from hawser.core.sources.lines.base import FLOAT, Base, Lengthy, Line
 from hawser.core.sources.lines.ranges import Smoothing
 from hawser.core.stop_lines import parabolic_on, supertrend_on
 
@@ -31,7 +31,9 @@ class Supertrend(Lengthy, frozen=True, kw_only=True, tag="supertrend"):
         if not 0 < self.factor <= MOST:
             raise BadInput.at("bad_line", "factor", "a supertrend expects a positive number")
 
-    def go_on(self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int) -> None:
+    def go_on(
+        self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int, base: Base
+    ) -> None:
         out, ways, atrs, ranges = columns
         supertrend_on(
             bars.high,
@@ -76,7 +78,9 @@ class Parabolic(Line, frozen=True, kw_only=True, tag="parabolic"):
     def needs(self) -> int:
         return 2
 
-    def go_on(self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int) -> None:
+    def go_on(
+        self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int, base: Base
+    ) -> None:
         out, ways, following = columns
         parabolic_on(
             bars.high,
