@@ -68,6 +68,7 @@ class Held:
     value: Fraction = Fraction(0)  # of its entries, ticks times steps
     flow: Fraction = Fraction(0)
     fees: float = 0.0
+    realised: float = 0.0  # where the rate moves, what has left is money at once
     best: int = 0
     worst: int = 0
     filled: set[int] = field(default_factory=set)
@@ -102,6 +103,8 @@ class SlowRehearsal:
             )
             for row in rows
         ]
+        moves = self.instrument["quote"] != self.account["currency"]
+        self.rates = [exact(row["rate"]) for row in rows if moves and "rate" in row]
         self.times, self.bars, self.rows = self.fine_times, self.fine, []
         self.span = min(b - a for a, b in pairwise(self.times))
         if timeframe:
@@ -196,6 +199,9 @@ class SlowRehearsal:
         moved = self.cash - float(account["equity"])
         account["balance"] = float(account.get("balance", account["equity"])) + moved
         account["equity"] = self.cash
+        if self.rates:
+            pair = f"{self.instrument['quote']}/{account['currency']}"
+            account["rates"] = {pair: self.rates[row]}
         return Slow(
             {
                 "instrument": self.instrument,
@@ -512,16 +518,28 @@ class SlowRehearsal:
         held.fills.append((at, action, reason, float(held.side * price * self.tick), steps, fee))
 
     def exit(self, held: Held, at: int, reason: str, price: Fraction, steps: int) -> None:
-        held.flow += steps * price
+        if self.rates:
+            average = held.value / held.entered
+            ticks = steps * (price - average)
+            held.realised += float(ticks * self.slow.step * self.tick * self.slow.unit)
+            held.flow += steps * average
+        else:
+            held.flow += steps * price
         held.left -= steps
         self.fill(held, at, "exit", reason, price, steps)
 
     # At a close
 
+    def at_rate(self, row: int) -> None:
+        """The money of a finer bar."""
+        if self.rates:
+            self.slow.unit = exact(self.instrument["multiplier"]) * self.rates[row]
+
     def worth(self, held: Held, close: int) -> float:
         """Net of the commissions paid so far."""
         return (
             float((held.flow + held.left * close) * self.slow.step * self.tick * self.slow.unit)
+            + held.realised
             - held.fees
         )
 
@@ -614,7 +632,8 @@ class SlowRehearsal:
 
     def ended(self, held: Held, at: int) -> None:
         number = len(self.trades) + 1
-        net = float(held.flow * self.slow.step * self.tick * self.slow.unit) - held.fees
+        net = float(held.flow * self.slow.step * self.tick * self.slow.unit)
+        net += held.realised - held.fees
         self.cash = held.cash + net
         first = held.fills[0]
         self.trades.append(
@@ -666,6 +685,7 @@ class SlowRehearsal:
             if held is not None:
                 held.at_open, held.grown = held.left, False
                 bar = self.mirrored(self.fine[first], held.side)
+                self.at_rate(first)
                 if leaving is not None:
                     held.best, held.worst = max(held.best, bar.open), min(held.worst, bar.open)
                     price = self.at_least_a_tick(bar.open - self.exit_slip, held.side)
@@ -680,6 +700,7 @@ class SlowRehearsal:
                 pending = None
                 if held is None:
                     continue
+                self.at_rate(row)
                 self.inside(held, row)
                 if held.left == 0:
                     self.ended(held, row)

@@ -81,9 +81,12 @@ def plain(value: Any) -> Any:
     return str(value) if isinstance(value, Decimal) else value
 
 
-def drawn(draw: Random, folder: Path, fine: bool = False) -> tuple[Rig, Instrument]:
+def drawn(
+    draw: Random, folder: Path, fine: bool = False, moving: bool = False
+) -> tuple[Rig, Instrument]:
     """Files drawn at random, their rig, and their instrument. `fine`: with holes, and signals that
-    last, so that some are heard where bars are joined."""
+    last, so that some are heard where bars are joined; `moving`: with a rate at each bar, for an
+    account of another currency."""
     ladder = draw.random() < 0.25
     bars, signals, instrument = history(draw, draw.choice([150, 400]) * (4 if fine else 1))
     if fine:
@@ -108,7 +111,7 @@ def drawn(draw: Random, folder: Path, fine: bool = False) -> tuple[Rig, Instrume
         qty_max=draw.choice([Decimal(50), *[Decimal(9_000_000)] * 3]),
     )
     rig = fitting((a_ladder if ladder else a_rig)(draw), instrument)
-    account = an_account(draw, ladder)
+    account = an_account(draw, ladder) | ({"currency": "NOK"} if moving else {})
     if account["size"]["method"] == "fixed" and draw.random() < 0.5:
         rig = msgspec.structs.replace(rig, stop=StopRule(money=draw.choice([90.0, 400.0])))
     save_rig(rig, folder / "rig.toml")
@@ -117,8 +120,12 @@ def drawn(draw: Random, folder: Path, fine: bool = False) -> tuple[Rig, Instrume
     (folder / "instrument.toml").write_text(tomli_w.dumps(plain(told)))
     with (folder / "bars.csv").open("w", newline="") as file:
         rows = csv.writer(file)
-        rows.writerow(["time", "open", "high", "low", "close", "spread", "signal", "leave"])
-        for at, *prices, spread, signal, leave in zip(*bars, *signals, strict=True):
+        head = ["time", "open", "high", "low", "close", "spread", "signal", "leave"]
+        rates = moving_rates(draw, bars.time.size) if moving else None
+        rows.writerow([*head, "rate"] if rates else head)
+        for number, (at, *prices, spread, signal, leave) in enumerate(
+            zip(*bars, *signals, strict=True)
+        ):
             moment = f"{np.datetime64(int(at), 'ns').astype('datetime64[s]')}Z"
             rows.writerow(
                 [
@@ -127,9 +134,21 @@ def drawn(draw: Random, folder: Path, fine: bool = False) -> tuple[Rig, Instrume
                     int(spread),
                     signal,
                     leave,
+                    *([rates[number]] if rates else []),
                 ]
             )
     return rig, instrument
+
+
+def moving_rates(draw: Random, count: int) -> list[str]:
+    """A rate that wanders, and now and then jumps."""
+    rate, found = draw.choice([0.0871, 1.0, 12.5]), []
+    for _ in range(count):
+        rate *= (
+            1 + draw.gauss(0, 0.002) + (draw.choice([-0.2, 0.25]) if draw.random() < 0.01 else 0)
+        )
+        found.append(f"{rate:.6f}")
+    return found
 
 
 def hours(rig: Rig, instrument: Instrument, times: list[int], span: int) -> list[bool]:
@@ -231,10 +250,17 @@ def test_both_readings_agree_on_finer_bars(seed, tmp_path, monkeypatch):
     agree(draw, tmp_path, draw.choice([2, 3, 5, 7, 15, 60]))
 
 
-def agree(draw: Random, folder: Path, minutes: int = 0) -> None:
+@pytest.mark.parametrize("seed", range(2000, 2040))
+def test_both_readings_agree_where_the_rate_moves(seed, tmp_path, monkeypatch):
+    draw = Random(seed)
+    monkeypatch.chdir(tmp_path)
+    agree(draw, tmp_path, draw.choice([0, 0, 3, 15]), moving=True)
+
+
+def agree(draw: Random, folder: Path, minutes: int = 0, moving: bool = False) -> None:
     """A rehearsal of what is drawn, and the slow reading of it; `minutes`: of the bars that are
-    decided on, 0: the file's."""
-    rig, instrument = drawn(draw, folder, fine=minutes > 0)
+    decided on, 0: the file's; `moving`: the rate is another at each bar."""
+    rig, instrument = drawn(draw, folder, fine=minutes > 0, moving=moving)
     order, leaves = draw.choice(["pessimistic", "optimistic", "path"]), draw.random() < 0.5
     slow = SlowRehearsal(folder, order, minutes * 60)
     slow.left_after = hours(rig, instrument, slow.times, slow.span)

@@ -2,8 +2,10 @@
 must never happen."""
 
 import csv
+import io
 import itertools
 import json
+import re
 from decimal import Decimal
 from pathlib import Path
 
@@ -37,7 +39,7 @@ from hawser.core.rig import (
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.formats.rigs import load_rig
 from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name
-from madeup import CASES, needs_cases
+from madeup import CASES, ROOT, needs_cases
 
 FOLDERS = sorted((CASES / "rehearse").iterdir()) if (CASES / "rehearse").is_dir() else []
 # those of rules that enter wait for them
@@ -452,3 +454,58 @@ def test_a_wrong_column_writes_nothing(tmp_path, capsys, monkeypatch):
     assert main(words) == 2
     assert "row 2" in capsys.readouterr().err
     assert not (tmp_path / "out").exists()
+
+
+def rated(tmp_path, *more, rate=None):
+    """A pair whose price is another currency than the account's, with or without a column."""
+    bars = tmp_path / "bars.csv"
+    head, *lines = (ROOT / "examples/quillan-ferry-5m.csv").read_text().splitlines()[:2_000]
+    told = [line if rate is None else f"{line},{rate(at)}" for at, line in enumerate(lines)]
+    bars.write_text("\n".join([head if rate is None else f"{head},rate", *told, ""]))
+    account = tmp_path / "account.toml"
+    text = (ROOT / "examples/account.toml").read_text()
+    account.write_text(re.sub(r'currency = "\w+"', 'currency = "NOK"', text) + RATES)
+    words = ["rehearse", "--replace", "--bars", str(bars), "--out", str(tmp_path / "out")]
+    for name in ("instrument", "rig"):
+        file = {"instrument": "quillan-ferry.toml", "rig": "slow-harbour.toml"}[name]
+        words += [f"--{name}", str(ROOT / "examples" / file)]
+    status = main([*words, "--account", str(account), *more])
+    found = (tmp_path / "out/trades.csv").read_text() if status == 0 else ""
+    return status, found, bars
+
+
+RATES = '[rates]\n"CHF/NOK" = 11.5\n'
+
+
+def test_a_rate_that_stays_is_the_account_s_whichever_way_it_is_told(tmp_path, capsys):
+    status, right, bars = rated(tmp_path)
+    assert status == 0 and right.count("\n") > 10
+    assert close(rated(tmp_path, rate=lambda at: 11.5)[1], right)
+    pair = tmp_path / "pair.csv"
+    times = [line.split(",")[0] for line in bars.read_text().splitlines()[1:]]
+    for name, price in (("CHF/NOK", 11.5), ("NOK/CHF", 1 / 11.5)):
+        told = [f"{time},{price!r},{price!r},{price!r},{price!r}" for time in times[::7]]
+        pair.write_text("\n".join(["time,open,high,low,close", *told, ""]))
+        assert close(rated(tmp_path, "--rate", f"{name}={pair}")[1], right)
+    assert not close(rated(tmp_path, rate=lambda at: 11.5 + at / 1_000)[1], right)
+
+
+def close(one: str, other: str) -> bool:
+    """Whether two tables say the same but for the last digits."""
+    rows = zip(csv.reader(io.StringIO(one)), csv.reader(io.StringIO(other)), strict=True)
+    pairs = [pair for mine, theirs in rows for pair in zip(mine, theirs, strict=True)]
+    return all(a == b or float(a) == pytest.approx(float(b), rel=1e-9) for a, b in pairs)
+
+
+def test_a_rate_that_cannot_be_is_one_sentence(tmp_path, capsys):
+    pair = tmp_path / "pair.csv"
+    pair.write_text("time,open,high,low,close\n2031-01-06T08:00:00Z,1,1,1,1\n")
+    for more, rate, told in (
+        (["--rate", f"CHF/USD={pair}"], None, "expected the pair of CHF and NOK"),
+        (["--rate", "CHF/NOK"], None, "expected PAIR=FILE"),
+        (["--rate", "CHF/NOK=gone.csv"], None, "gone.csv"),
+        ([], lambda at: 0 if at == 5 else 1, "row 7, column rate: expected a rate above 0"),
+        ([], lambda at: "" if at == 5 else 1, "row 7, column rate: expected a number"),
+    ):
+        assert rated(tmp_path, *more, rate=rate)[0] == 2
+        assert told in capsys.readouterr().err

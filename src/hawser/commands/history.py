@@ -59,6 +59,13 @@ def history_parser(name: str, told: str) -> Parser:
         help="the source of the columns, for guards that name theirs",
     )
     parser.add_bars_of()
+    parser.add_argument(
+        "--rate",
+        action="append",
+        default=[],
+        metavar="PAIR=FILE",
+        help="bars of a pair of currencies, as CHF/SEK=FILE: its price is the rate, bar by bar",
+    )
     parser.add_argument("--json", action="store_true", help="print the report")
     return parser
 
@@ -78,6 +85,7 @@ def files_of(options: argparse.Namespace) -> Files:
         source=options.source,
         source_name=options.source_name,
         others=tuple(options.bars_of),
+        rates=tuple(options.rate),
         references=tuple(getattr(options, "reference", ())),
         timeframe=options.timeframe,
         recipe=options.recipe,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from hawser.core.bars import Bars, joined
@@ -79,3 +81,17 @@ def known_at_closes(values: Array, ends: Array, closes: Array) -> Array:
 def atr_column(bars: Bars, length: int, simple: bool) -> Array:
     """The ATR at each bar's close, price units."""
     return atr(bars.high, bars.low, bars.close, length, simple)
+
+
+def pair_rates(times: Array, pair: Bars, inverse: bool, before: Callable[[], float]) -> Array:
+    """A pair of currencies as a rate at each of `times` (UTC ns): the open of its bar of that very
+    opening, else the close of its last bar before; `before` its first bar what that gives. Its bid
+    is taken for the mid; `inverse`: it is written the other way round."""
+    at = np.searchsorted(pair.time, times, side="right") - 1
+    last = np.maximum(at, 0)
+    found = np.where(pair.time[last] == times, pair.open[last], pair.close[last])
+    if inverse:
+        found = 1.0 / found
+    if (at < 0).any():
+        found[at < 0] = before()
+    return found

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 PRICES = ("open", "high", "low", "close")
-QUOTES = ("bid", "ask")
+QUOTES, RATE = ("bid", "ask"), "rate"
 FIRST_ROW = 2  # the header is row 1
 
 
@@ -37,6 +37,7 @@ class BarFile(NamedTuple):
     signals: list[Array]
     ticks: bool = False
     columns: Mapping[str, Array] = {}
+    rate: Array | None = None  # of the quote currency in the account's, where the file has one
 
 
 class Columns(NamedTuple):
@@ -71,7 +72,7 @@ def read_bars(
 def _history(
     path: Path, instrument: Instrument, zone: str | None, wanted: Columns, ticks: bool
 ) -> BarFile:
-    names = ("time", *PRICES, "spread", *QUOTES, *wanted.names)
+    names = ("time", *PRICES, "spread", *QUOTES, RATE, *wanted.names)
     table = read_table(path, None if wanted.every else names)
     return from_table(path, table, instrument, zone=zone, wanted=wanted, ticks=ticks)
 
@@ -95,7 +96,7 @@ def from_table(
         )
     bars, off = _on_grid(path, _bars(path, table, zone), instrument)
     signals, columns = _wanted(path, table, wanted)
-    return BarFile(bars, off, signals, columns=columns)
+    return BarFile(bars, off, signals, columns=columns, rate=_rate(path, table))
 
 
 def _wanted(path: Path, table: pa.Table, wanted: Columns) -> tuple[list[Array], dict[str, Array]]:
@@ -128,13 +129,14 @@ def _ticks(
     )
     spread = np.rint(asks[last] / instrument.tick_size) - np.rint(bids[last] / instrument.tick_size)
     signals, columns = _wanted(path, table, wanted)
-    price = bids[last]
+    price, rate = bids[last], _rate(path, table)
     return BarFile(
         Bars(time[last], price, price, price, price, spread),
         off + more,
         [one[last] for one in signals],
         True,
         {name: column[last] for name, column in columns.items()},
+        None if rate is None else rate[last],
     )
 
 
@@ -176,6 +178,15 @@ def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:
     for name, bad, what in impossible(prices | {"spread": spread}):
         _refuse(path, bad, name, what)
     return Bars._make([time, *prices.values(), spread])
+
+
+def _rate(path: Path, table: pa.Table) -> Array | None:
+    """The column of rates, where there is one."""
+    if RATE not in table.column_names:
+        return None
+    rates = _numbers(path, table, RATE)
+    _refuse(path, rates <= 0, RATE, "expected a rate above 0")
+    return rates
 
 
 def _signals(path: Path, table: pa.Table, name: str, leaving: bool) -> Array:

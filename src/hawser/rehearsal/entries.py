@@ -36,6 +36,7 @@ from hawser.core.rules.trade_levels import (
     lay_rules,
     lay_steps,
     lay_targets,
+    money_at,
 )
 from hawser.rehearsal.loop import BarRows, Levels, TradeStart
 
@@ -268,6 +269,7 @@ def begin(
     """The trade that is entered at the open of the row `at` of prices, in the bar `first`, by what
     is known of the bar before; `levels` are laid for it."""
     decided = first - 1
+    money = money_at(money, history.units, at)
     entered = history.prices[at]
     bid, spread = entered["open"], entered["spread"]
     ref = bid + spread if side > 0 else bid

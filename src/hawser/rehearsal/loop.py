@@ -29,7 +29,15 @@ from hawser.core.rules.inside_bar import (
 )
 from hawser.core.rules.ladders import common_target
 from hawser.core.rules.moving import NO_MOVE, even_level, evened
-from hawser.core.rules.trade_levels import Money, Rules, Setup, fee
+from hawser.core.rules.trade_levels import (
+    Even,
+    Money,
+    Rules,
+    Setup,
+    even_level_of,
+    fee,
+    money_at,
+)
 from hawser.rehearsal import guarding as gd
 
 INSIDE, END = 0, 4  # how a trade ended, beside what is decided at a close
@@ -77,6 +85,7 @@ class BarRows(NamedTuple):
     trail_short: Array
     stop_long: Array
     stop_short: Array
+    units: Array  # money of a move of 1.0 by one unit at each row; of no length: it stays
 
 
 class TradeStart(NamedTuple):
@@ -335,9 +344,17 @@ class TradeAccount(NamedTuple):
 
 @inlined
 def _booked(
-    book: TradeAccount, fills: Array, i: int, side: int, money: Money, out: Array, count: int
+    book: TradeAccount,
+    fills: Array,
+    i: int,
+    side: int,
+    money: Money,
+    out: Array,
+    count: int,
+    moving: bool,
 ) -> TradeAccount:
-    """One bar's fills, written down and counted."""
+    """One bar's fills, written down and counted. Where the rate is `moving`, what leaves is money
+    at once, against the average entry; else all is, once, at the end."""
     flow, value, net, entered, left, nf, last, ready = book
     for row in range(count):
         what, number, steps = out[row, 0], out[row, 1], out[row, 3]
@@ -349,7 +366,12 @@ def _booked(
             left += steps
         else:
             price = filled_at(price - (0.0 if what == TARGET else side * money.exit_slip))
-            flow += side * price * steps
+            if moving:
+                average = value / entered
+                net += side * (price - average) * steps * money.tick_step
+                flow += side * average * steps
+            else:
+                flow += side * price * steps
             left -= steps
             last = what
             ready |= 1 << number if what == TARGET else 0
@@ -549,6 +571,7 @@ def gone_by(
     at: int,
     side: int,
     money: Money,
+    units: Array,
     levels: Levels,
     order: int,
     fills: Array,
@@ -565,12 +588,13 @@ def gone_by(
         row,
         at=at,
         side=side,
-        money=money,
+        money=money_at(money, units, at),
         levels=levels,
         order=order,
         fills=fills,
         out=out,
         sides=sides,
+        moving=units.size > 0,
     )
 
 
@@ -586,6 +610,7 @@ def _filled(
     fills: Array,
     out: Array,
     sides: int,
+    moving: bool,
 ) -> Playing:
     """The same where the row reaches a level."""
     reach = Reach(
@@ -602,7 +627,9 @@ def _filled(
     book, top, bottom, held = p.book, p.top, p.bottom, p.held
     best, worst = p.best, p.worst
     if count:
-        book = _booked(book, fills, i=at, side=side, money=money, out=out, count=count)
+        book = _booked(
+            book, fills, i=at, side=side, money=money, out=out, count=count, moving=moving
+        )
         top, bottom = nearest(levels.targets, levels.target_parts, levels.losses, levels.loss_parts)
         held = _still_held(out, count, held)
     if book.left == 0:
@@ -694,6 +721,26 @@ def bar_closed(
 
 
 @inlined
+def _priced(rules: Rules, money: Money, trade: TradeStart) -> Rules:
+    """The rules at the money of the moment: break-even covers what costs would be now."""
+    even, level = rules.even, rules.even.level
+    if level != NO_LEVEL and even.costs:
+        level = even_level_of(
+            even.offset, even.costs, money, side=trade.side, ref=trade.ref, steps=trade.steps
+        )
+    return Rules(
+        min_stop=rules.min_stop,
+        even=Even(level, even.offset, even.costs, even.begins),
+        trail=rules.trail,
+        trail_begins=rules.trail_begins,
+        time_bars=rules.time_bars,
+        basket=rules.basket,
+        reverse=rules.reverse,
+        ladder_target=rules.ladder_target,
+    )
+
+
+@inlined
 def evened_at(
     p: Playing, side: int, exit_side: int, rules: Rules, moves: Array, at: int
 ) -> Playing:
@@ -763,7 +810,8 @@ def mirrored(row: np.void, side: int) -> Prices:
 
 
 @inlined
-def play(
+# one trade's loop: the steps of section 10, one after the other, as a reader looks for them
+def play(  # noqa: PLR0912, PLR0915
     history: BarRows,
     money: Money,
     rules: Rules,
@@ -780,7 +828,8 @@ def play(
     rows, bars = history.prices[trade.at :], history.bars[trade.first :]
     equity = written.equity[trade.first :]
     line = (history.trail_long if side > 0 else history.trail_short)[trade.first :]
-    p = entered(trade, rules, money, levels=levels, fills=fills)
+    units = history.units
+    p = entered(trade, rules, money_at(money, units, trade.at), levels=levels, fills=fills)
     on, marked, how = guarded.watch.on, cash, INSIDE
     # One loop over the rows of prices: most bars have one, and a loop within this one would cost
     # them half as much again.
@@ -800,7 +849,8 @@ def play(
                 if follows & gd.EVEN and not p.decided:
                     p = evened_at(p, side, side * row.opens, rules=rules, moves=moves, at=at)
             if p.decided:
-                p = left_at_open(p, side, row.opens, at=at, money=money, fills=fills)
+                now = money_at(money, units, at)
+                p = left_at_open(p, side, row.opens, at=at, money=now, fills=fills)
                 how = p.decided
                 break
         p = gone_by(
@@ -809,6 +859,7 @@ def play(
             at=at,
             side=side,
             money=money,
+            units=units,
             levels=levels,
             order=order,
             fills=fills,
@@ -821,11 +872,12 @@ def play(
         if at + 1 < end:
             continue
         p = goal_followed(p, trade, rules)
-        profit = floating(p, row.closes, money)
+        now = money_at(money, units, at)
+        profit = floating(p, row.closes, now)
         won = p.book.net + profit
         equity[k] = cash + won
         if k == bars.size - 1:
-            p = left_at(p, side, float(side * row.closes), at, money=money, fills=fills, why=END)
+            p = left_at(p, side, float(side * row.closes), at, money=now, fills=fills, why=END)
             how = END
             break
         # Guards judge before signals: a limit that is reached at this close must not be overtaken
@@ -842,7 +894,7 @@ def play(
         p = bar_closed(
             p,
             trade,
-            rules=rules,
+            rules=rules if units.size == 0 else _priced(rules, now, trade),
             bar=bar,
             row=row,
             at=at,
@@ -857,7 +909,8 @@ def play(
             if guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
                 p = evened_at(p, side, side * row.closes, rules=rules, moves=moves, at=at + 1)
         k += 1
-    net = p.book.net + (p.book.flow * money.tick_step if how == INSIDE else 0.0)
+    at_once = how != INSIDE or units.size > 0  # what left is money already
+    net = p.book.net + (0.0 if at_once else p.book.flow * money.tick_step)
     equity[i - trade.first] = cash + net
     return TradeEnd(
         bar=i,

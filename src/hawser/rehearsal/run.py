@@ -142,7 +142,10 @@ class Rehearsal:
         rig: Rig,
         policy: HistoryPolicy | None = None,
         joined: Joined | None = None,
+        rates: Array | None = None,
     ) -> None:
+        """`rates`: what one unit of the quote currency is worth in the account's, at each row of
+        prices; None: as the account says, all the time."""
         self.instrument, self.account, self.rig, self.policy = instrument, account, rig, policy
         self.joined, self.signals = joined, signals
         fine, joined = bars, joined or alone(bars)
@@ -175,15 +178,31 @@ class Rehearsal:
             if policy is None
             else watch_of(policy, instrument, fine._replace(spread=np.rint(spread)), joined)
         )
-        fx = convert(
-            instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
-        )
+        fx, self.rates = 0.0, rates
+        if rates is not None:
+            fx = float(rates[0])
+        else:
+            fx = convert(
+                instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
+            )
+        units = NO_COLUMN if rates is None else float(instrument.multiplier) * rates
         self.money = money_of(account, instrument, fx)
         self.sizer = sizer_of(account, instrument)
         self.setup = setup_of(rig, account.size, instrument)
         entry = self.setup.entry
         begin, end = np.searchsorted(fine.time, [entry.first_time, entry.last_time]).tolist()
-        self.history = loop.BarRows(begin, end, prices, rows, signal, *trails, *stops)
+        self.history = loop.BarRows(
+            begin=begin,
+            end=end,
+            prices=prices,
+            bars=rows,
+            signal=signal,
+            trail_long=trails[0],
+            trail_short=trails[1],
+            stop_long=stops[0],
+            stop_short=stops[1],
+            units=units,
+        )
 
     def run(
         self, order: int, progress: Callable[[int], None] | None = None, at_once: int = batch.TRADES
@@ -235,7 +254,13 @@ class Rehearsal:
         lasts = self.joined.lasts
         signals = Signals(self.signals.signal[lasts], self.signals.leave[lasts])
         return Rehearsal(
-            self.joined.bars, signals, self.instrument, self.account, self.rig, self.policy
+            self.joined.bars,
+            signals,
+            self.instrument,
+            self.account,
+            self.rig,
+            self.policy,
+            rates=None if self.rates is None else self.rates[self.joined.ends - 1],
         )
 
     def request(self, bar: int, side: int) -> SizeRequest:

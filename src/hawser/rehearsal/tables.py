@@ -13,7 +13,7 @@ import numpy as np
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.core.rules.bar_close import move_name
-from hawser.core.rules.trade_levels import Money, fee
+from hawser.core.rules.trade_levels import Money, fee, money_at
 from hawser.rehearsal import batch
 from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
 
@@ -22,10 +22,10 @@ FIRST_ENTRY, KINDS = 9000, 100  # a fill's reason as a number: what it was, and 
 
 
 @compiled
-def _fees(money: Money, steps: Array, prices: Array) -> Array:
+def _fees(money: Money, steps: Array, prices: Array, units: Array, rows: Array) -> Array:
     out = np.empty(steps.size)
     for k in range(steps.size):
-        out[k] = fee(money, steps[k], prices[k])
+        out[k] = fee(money_at(money, units, int(rows[k])), steps[k], prices[k])
     return out
 
 
@@ -49,6 +49,7 @@ class OutcomeTables:
         # Not the rehearsal itself: its bars need not be there while the tables are written.
         self._time, self._fine_time = rehearsal.time, rehearsal.fine_time
         self._instrument, self._money = rehearsal.instrument, rehearsal.money
+        self._units = rehearsal.history.units
         self._ladder = rehearsal.rig.ladder is not None
         policy = rehearsal.policy
         self._guards = [one.name for one in policy.guards.guard] if policy is not None else []
@@ -127,7 +128,7 @@ class OutcomeTables:
             "reason": self._reasons(fills, rows[of - 1, batch.FOLLOWS]),
             "price": self._prices(fills[:, 4]),
             "qty": self._quantities(fills[:, 5]),
-            "commission": _fees(self._money, fills[:, 5], fills[:, 4]),
+            "commission": _fees(self._money, fills[:, 5], fills[:, 4], self._units, fills[:, 0]),
         }
 
     def stops(self) -> dict[str, Column]:

@@ -13,9 +13,11 @@ import numpy as np
 from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.bars import Bars
+from hawser.core.columns import pair_rates
 from hawser.core.errors import BadInput, Refused
-from hawser.core.fx import line_for
+from hawser.core.fx import convert, line_for
 from hawser.core.guards.declared import Guards
+from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import Joined, alone, joined_to
 from hawser.core.rig import Rig
@@ -55,11 +57,12 @@ class Files(NamedTuple):
     others: tuple[str, ...] = ()  # NAME=FILE: bars that the source looks at
     references: tuple[str, ...] = ()  # NAME=FILE
     timeframe: str | None = None  # of the bars that are decided on
+    rates: tuple[str, ...] = ()  # PAIR=FILE: the bars of a pair of currencies
     recipe: Path | None = None  # how the bars are read, where another program wrote them
 
     def inputs(self) -> list[Path]:
         """Every file that is read, as far as these name them."""
-        named = (text.partition("=")[2] for text in (*self.references, *self.others))
+        named = (text.partition("=")[2] for text in (*self.references, *self.others, *self.rates))
         given = (self.bars, self.instrument, self.rig, self.account)
         may_be = (self.guards, self.source, self.recipe)
         return [*given, *(one for one in may_be if one is not None), *map(Path, named)]
@@ -75,6 +78,7 @@ class Read(NamedTuple):
     rig: Rig
     policy: HistoryPolicy | None
     joined: Joined | None  # the bars that are decided on, where they are others
+    rates: Array | None = None  # of the quote currency at each row of prices, where they move
 
 
 def read(files: Files) -> Read:
@@ -108,7 +112,39 @@ def read(files: Files) -> Read:
         rig=rig,
         policy=_policy(files, source, history.bars),
         joined=joined,
+        rates=_rates(files, history, instrument, account),
     )
+
+
+def _rates(
+    files: Files, history: BarFile, instrument: Instrument, account: Account
+) -> Array | None:
+    """What one unit of the quote currency is worth in the account's at each row of prices; None
+    where it is worth the same all the time. A pair's bars go before a column."""
+    quote, money = instrument.quote, account.currency
+    ways = {f"{quote}/{money}": False, f"{money}/{quote}": True}
+    found = None if quote == money else history.rate
+    for pair, bars in named_bars(files.rates, files.zone, "--rate").items():
+        if pair not in ways or quote == money:
+            told = f"expected the pair of {quote} and {money}, which alone serves here"
+            raise BadInput("usage", f"--rate {pair}: {told}")
+        found = pair_rates(
+            history.bars.time, bars, ways[pair], lambda: _rate_of(files, quote, account)
+        )
+    return found
+
+
+def _rate_of(files: Files, quote: str, account: Account) -> float:
+    """The account's own rate; raises BadInput where it has none."""
+    try:
+        return convert(quote, account.currency, account.rates, account.policy.max_rate_age_s)
+    except Refused as refusal:
+        raise _no_rate(files, refusal) from None
+
+
+def _no_rate(files: Files, refusal: Refused) -> BadInput:
+    sentence = f"{files.account}: rates: {refusal.sentence.rstrip('.')}{line_for(refusal)}"
+    return BadInput(refusal.code, sentence)
 
 
 def _wanted(files: Files, source: Source | None) -> Columns:
@@ -188,8 +224,7 @@ def made(files: Files, found: Read) -> Rehearsal:
     try:
         return Rehearsal(*found)
     except Refused as refusal:
-        sentence = f"{files.account}: rates: {refusal.sentence.rstrip('.')}{line_for(refusal)}"
-        raise BadInput(refusal.code, sentence) from None
+        raise _no_rate(files, refusal) from None
     except BadInput as error:
         of = f"{files.guards}: " if error.code in ("bad_guard", "no_reference") else ""
         raise BadInput(error.code, of + error.sentence) from None

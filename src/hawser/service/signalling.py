@@ -24,6 +24,10 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 SIGNAL, LEAVE = "signal", "exit_signal"
+NAMED = {
+    "--bars-of": "NAME=FILE, an instrument and its bars",
+    "--rate": "PAIR=FILE, a pair of currencies and its bars",
+}
 LEAST_TOLD = 0.1  # percent: a chance below that is told as below it
 
 
@@ -97,9 +101,7 @@ def named_bars(
     for text in texts:
         name, equals, path = text.partition("=")
         if not (name and equals and path):
-            raise BadInput(
-                "usage", f"{option} {text}: expected NAME=FILE, an instrument and its bars"
-            )
+            raise BadInput("usage", f"{option} {text}: expected {NAMED[option]}")
         if name in found:
             raise BadInput("usage", f"{option} {text}: {name} is given twice; expected it once")
         found[name] = read_unrounded(Path(path), zone)

@@ -58,6 +58,9 @@ class Compared(msgspec.Struct):
 def check_parity(found: Read) -> None:
     """What the engine does not do, or not in whole ticks, is refused; raises BadInput."""
     instrument, account = found.instrument, found.account
+    if found.rates is not None:
+        sentence = "rates: the engine knows one rate here; expected none that moves"
+        raise BadInput("bad_account", sentence)
     for guard in found.policy.guards.guard if found.policy is not None else ():
         if isinstance(guard, RegimeGuard) and guard.reference != instrument.symbol:
             sentence = (

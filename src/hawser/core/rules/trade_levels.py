@@ -58,6 +58,8 @@ class Even(NamedTuple):
     """Break-even of one trade."""
 
     level: int  # in ticks; NO_LEVEL: there is no such rule
+    offset: float  # ticks beyond the entry, and whether the costs count: what the level is made of
+    costs: bool
     begins: Begins
 
 
@@ -190,6 +192,24 @@ def fee(money: Money, steps: float, price: float) -> float:
 
 
 @inlined
+def money_at(money: Money, units: Array, at: int) -> Money:
+    """`money` at the conversion rate of one row of prices. `units`: the money of a move of 1.0 by
+    one unit at each row; of no length where the rate stays."""
+    if units.size == 0:
+        return money
+    unit = units[at]
+    fees = money.fees
+    return Money(
+        tick_step=money.tick * unit * money.step,
+        tick=money.tick,
+        step=money.step,
+        fees=Fees(unit, fees.per_unit, fees.per_notional, fees.minimum),
+        entry_slip=money.entry_slip,
+        exit_slip=money.exit_slip,
+    )
+
+
+@inlined
 def lay_targets(
     setup: Setup,
     side: int,
@@ -237,16 +257,25 @@ def _begins(after: AfterSetup, r_ticks: int, parts: Array, laddered: bool) -> Be
 
 
 @inlined
+def even_level_of(offset: float, costs: bool, money: Money, side: int, ref: int, steps: int) -> int:
+    """Where break-even lies, in ticks: `offset` beyond the entry, and the `costs` where they count,
+    at the money of the moment."""
+    cost = 0.0
+    if costs:
+        both = 2 * fee(money, steps, ref) / (steps * money.tick_step)
+        cost = both + money.entry_slip + money.exit_slip
+    return break_even_at(ref, side, offset + cost, costs)
+
+
+@inlined
 def _even(
     setup: Setup, money: Money, side: int, ref: int, r_ticks: int, steps: int, parts: Array
 ) -> Even:
-    even, level, cost = setup.even, NO_LEVEL, 0.0
+    even, level = setup.even, NO_LEVEL
     if even.on:
-        if even.costs:
-            both = 2 * fee(money, steps, ref) / (steps * money.tick_step)
-            cost = both + money.entry_slip + money.exit_slip
-        level = break_even_at(ref, side, even.offset + cost, even.costs)
-    return Even(level, _begins(even.after, r_ticks, parts, setup.ladder.rungs > 0))
+        level = even_level_of(even.offset, even.costs, money, side=side, ref=ref, steps=steps)
+    begins = _begins(even.after, r_ticks, parts, setup.ladder.rungs > 0)
+    return Even(level, even.offset, even.costs, begins)
 
 
 @inlined
