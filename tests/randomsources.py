@@ -11,9 +11,11 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from hawser.core.bars import Bars
-from hawser.core.sources.evaluation import Signalled
+from hawser.core.errors import BadInput
+from hawser.core.sources.evaluation import Signalled, evaluated
 from hawser.core.sources.view import Seen
 from hawser.formats.sources import source_of
+from hawser.rehearsal.run import Signals
 from slow_sources import Bar
 
 MINUTE = 60_000_000_000
@@ -207,3 +209,20 @@ def case(seed: int, most: int = 120) -> Case:
     if draw.random() < 0.4:
         source["sides"] = draw.choice(("both", "long", "short"))
     return Case(source, bars, {OTHER: other}, {"weft": weft})
+
+
+def a_source_over(draw: random.Random, bars: Bars) -> Signals:
+    """What a random source of the chart's own bars says of them."""
+    while True:
+        parts = {
+            part: [condition(draw) for _ in range(draw.choice((1, 1, 2)))]
+            for part in ("enter", "leave")
+        }
+        source = {"name": "Made", "combine": draw.choice(("all", "any")), **parts}
+        weft = np.array([draw.choice((-1.0, 0.0, 0.0, 1.0)) for _ in bars.time])
+        try:
+            said = evaluated(source_of(source, "here"), Seen(bars, {OTHER: bars}, {"weft": weft}))
+        except BadInput:  # a timeframe that does not go with the bars
+            continue
+        if said.signal.any():
+            return Signals(said.signal, said.leave)

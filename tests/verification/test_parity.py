@@ -25,6 +25,7 @@ from hawser.verification import parity
 from madeup import CASES, needs_cases
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, an_account, fitting, history
+from randomsources import a_source_over
 from wild import compared
 
 FOLDERS = [
@@ -69,6 +70,19 @@ def test_random_guards(seed, order):
     rules, policy = fitting(a_rig(draw), instrument), a_policy(draw, bars, instrument)
     report = parity.compare(bars, signals, instrument, an_account(draw), rules, order, policy)
     assert not report.differences, (rules, policy, report.differences[:3])
+
+
+@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
+def test_random_sources(seed, order):
+    """Rules that enter and leave as they like, a long and a short at once among them."""
+    draw = Random(seed)
+    bars, _, instrument = history(draw, 700)
+    said = a_source_over(draw, bars)
+    rules = fitting(a_rig(draw), instrument)
+    policy = a_policy(draw, bars, instrument) if draw.random() < 0.5 else None
+    report = parity.compare(bars, said, instrument, an_account(draw), rules, order, policy)
+    assert not report.differences, (seed, rules, report.differences[:3])
 
 
 @settings(max_examples=50, deadline=None, suppress_health_check=list(HealthCheck))
