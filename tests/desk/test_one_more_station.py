@@ -28,7 +28,7 @@ class Lookout(StationView):
     def splitters(self):
         return {"lookout": self.parts}
     def actions(self):
-        return [("Lookout: wave", lambda: self.desk.tell("caution", "somebody waves"))]
+        return [("Lookout: wave", lambda: self.desk.tell("refused", "somebody waves"))]
     def leave(self):
         self.left = True
 

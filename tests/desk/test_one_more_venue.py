@@ -49,8 +49,7 @@ def test_a_trade_is_placed_and_protected_at_a_venue_that_only_the_port_describes
     def boot_wharf(profile: Profile) -> Boot:
         booted = boot(profile)
         made.append(Wharf(booted.venue))
-        booted.venue, booted.simulation = made[0], None
-        return booted
+        return booted._replace(venue=made[0], simulation=None)
 
     trader = open_desk(make=boot_wharf)
     window = trader.window

@@ -43,7 +43,7 @@ def test_every_source_that_ships_says_something_and_both_kinds_of_file_agree(
     source, tmp_path, capsys
 ):
     bars = tmp_path / "bars.csv"
-    head, *lines = BARS.read_text().splitlines()[:1_500]
+    head, *lines = BARS.read_text().splitlines()
     told = [f"{line},{('', '1', '0', '-1')[at % 4]}" for at, line in enumerate(lines)]
     bars.write_text("\n".join([f"{head},weft", *told, ""]))
     assert signals(tmp_path, source, "--json", bars=bars)[0] == 0
