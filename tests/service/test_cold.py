@@ -40,6 +40,9 @@ ELSEWHERE = (
     "_whole_within",
     "mean_of",
     "_extremes",
+    "leaves",
+    "money_at",
+    "even_level_of",
 )
 WAYS = "_on"  # how those end that a whole history is gone through by: rules call them
 
