@@ -75,6 +75,7 @@ SMALL = {
     "n": 1,
     "at_kind": 4,
     "to_kind": 4,
+    "at": 1,  # a row: arrays have one at least
 }
 SIGNS = {"side", "signal", "leave", "away"}
 ROOM = 60
@@ -116,7 +117,7 @@ def _array(draw: Random, name: str) -> Any:
     size = draw.randint(1, 8)
     if name == "share":
         return np.array([draw.random() for _ in range(size)])
-    whole = name not in ("value", "r", "at_value", "to_value")
+    whole = name not in ("value", "r", "at_value", "to_value", "units")
     return np.array(
         [(_whole if whole else _number)(draw, name) for _ in range(size)],
         np.int64 if whole else float,
