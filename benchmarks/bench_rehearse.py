@@ -32,7 +32,7 @@ from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.core.timeframes import timeframe
-from hawser.rehearsal import batch, loop
+from hawser.rehearsal import batch, records
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals
 
 BARS, SIGNALS, RUNS, PLAIN, FINE = 1_000_000, 8_000, 5, 30_000, 5_000_000
@@ -134,7 +134,7 @@ def c_pass(folder: Path, one: Rehearsal, outcome: Outcome) -> Callable[[], objec
     history = one.history
     names = ("open", "high", "low", "close", "spread", "signal", "atr")
     columns = [
-        (history.prices if name in loop.PRICES.names else history.bars)[name].astype(
+        (history.prices if name in records.PRICES.names else history.bars)[name].astype(
             np.float64 if name == "atr" else np.int64
         )
         for name in names

@@ -50,7 +50,7 @@ class Case(NamedTuple):
         the next bar's opening is known."""
         size = len(self.bars) if count is None else count
         step = min((b[0] - a[0] for a, b in pairwise(self.bars)), default=0)
-        others = {}
+        others, spans = {}, {}
         for name, bars in self.others.items():
             length = min((b[0] - a[0] for a, b in pairwise(bars)), default=0)
             ended = [
@@ -59,12 +59,14 @@ class Case(NamedTuple):
                 if count is None or (size and bar[0] + length <= self.bars[size - 1][0] + step)
             ]
             others[name] = arrays(ended)
+            if len(bars) > 1:
+                spans[name] = length
         columns = {
             name: np.array([np.nan if one is None else one for one in values[:size]])
             for name, values in self.columns.items()
         }
         behind = self.bars[size][0] if following and size < len(self.bars) else None
-        return Seen(arrays(self.bars[:size]), others, columns, behind)
+        return Seen(arrays(self.bars[:size]), others, columns, behind, spans)
 
     @property
     def step(self) -> int | None:

@@ -37,6 +37,8 @@ from hawser.core.rig import (
     Trail,
 )
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
+from hawser.formats.declared import load
+from hawser.formats.history_file import read_history
 from hawser.formats.rigs import load_rig
 from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name
 from madeup import CASES, ROOT, needs_cases
@@ -488,6 +490,20 @@ def test_a_rate_that_stays_is_the_account_s_whichever_way_it_is_told(tmp_path, c
         pair.write_text("\n".join(["time,open,high,low,close", *told, ""]))
         assert close(rated(tmp_path, "--rate", f"{name}={pair}")[1], right)
     assert not close(rated(tmp_path, rate=lambda at: 11.5 + at / 1_000)[1], right)
+
+
+def test_a_column_of_rates_is_read_only_where_one_is_needed(tmp_path):
+    """Another program may call anything `rate`; `hawser lines` and an account in the price's own
+    currency have no use for it."""
+    bars = tmp_path / "bars.csv"
+    head, *lines = (ROOT / "examples/quillan-ferry-5m.csv").read_text().splitlines()[:300]
+    bars.write_text("\n".join([f"{head},rate", *(f"{line}," for line in lines), ""]))
+    instrument = load(Instrument, ROOT / "examples/quillan-ferry.toml")
+    assert read_history(bars, instrument).rate is None
+    words = ["rehearse", "--bars", str(bars), "--out", str(tmp_path / "own")]
+    words += ["--instrument", str(ROOT / "examples/quillan-ferry.toml")]
+    words += ["--rig", str(ROOT / "examples/slow-harbour.toml")]
+    assert main([*words, "--account", str(ROOT / "examples/account.toml")]) == 0
 
 
 def close(one: str, other: str) -> bool:

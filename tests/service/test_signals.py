@@ -5,12 +5,14 @@ from __future__ import annotations
 import csv
 import hashlib
 import json
+import os
 import shutil
 from pathlib import Path
 
 import pytest
 
 from hawser.cli import main
+from hawser.service.run_record import RunRecord
 
 HERE = Path(__file__).parents[2]
 EXAMPLES, SOURCES = HERE / "examples", HERE / "src/hawser/demo/sources"
@@ -92,6 +94,30 @@ def test_a_run_says_what_it_was_made_of(tmp_path):
     assert run["inputs"][str(source)] == hashlib.sha256(source.read_bytes()).hexdigest()
     assert set(SLOW[1::2]) <= set(run["inputs"])
     assert run["seconds"] >= 0 and run["hawser"]
+
+
+def test_what_the_inputs_name_is_told_too(tmp_path):
+    """Python of one's own and calendars are inputs; a pipe gives what it has only once."""
+    for name in ("own-loom.toml", "own_loom.py"):
+        shutil.copy(SOURCES / name, tmp_path)
+    (tmp_path / "news.csv").write_text(
+        "time,currency,impact,title\n2031-01-06T09:00:00Z,CHF,high,Made\n"
+    )
+    guards = tmp_path / "guards.toml"
+    guards.write_text('[news]\nfiles = ["news.csv"]\n')
+    words = [*SLOW, "--source", str(tmp_path / "own-loom.toml"), "--guards", str(guards)]
+    assert main(["rehearse", *words, "--out", str(tmp_path / "r")]) == 0
+    inputs = json.loads((tmp_path / "r/run.json").read_text())["inputs"]
+    for name in ("own-loom.toml", "own_loom.py", "news.csv", "guards.toml"):
+        path = tmp_path / name
+        assert inputs[str(path)] == hashlib.sha256(path.read_bytes()).hexdigest()
+
+
+def test_a_pipe_is_left_to_whoever_reads_it(tmp_path):
+    pipe = tmp_path / "pipe"
+    os.mkfifo(pipe)
+    told = RunRecord(["rehearse"], [pipe, tmp_path / "gone"]).told()  # waits for nobody
+    assert told["inputs"] == {str(pipe): "", str(tmp_path / "gone"): ""}
 
 
 def test_a_folder_that_holds_something_is_replaced_only_when_asked(tmp_path, capsys):

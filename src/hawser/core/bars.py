@@ -73,31 +73,21 @@ class GrowingColumns:
 
 
 @compiled
-def _join(
-    time: Array,
-    open_: Array,
-    high: Array,
-    low: Array,
-    close: Array,
-    spread: Array,
-    span: int,
-    begins: int,
-) -> tuple[Array, Array, Array, Array, Array, Array]:
-    n = time.size
-    out_time = np.empty(n, np.int64)
-    out_open, out_high, out_low = np.empty(n), np.empty(n), np.empty(n)
-    out_close, out_spread = np.empty(n), np.empty(n)
-    k = -1
-    for i in range(n):
-        start = time[i] - (time[i] - begins) % span
-        if k < 0 or out_time[k] != start:
+def join_on(bars: Bars, into: Bars, span: int, begins: int, rows: int, first: int) -> int:
+    """Bars from `first` on joined into bars of `span` ns, which open whole numbers of it after
+    `begins` (UTC ns). `rows`: how many of them `into` has; how many it has then is returned. The
+    last may be unfinished, and is gone on with."""
+    k = rows - 1
+    for i in range(first, bars.time.size):
+        start = bars.time[i] - (bars.time[i] - begins) % span
+        if k < 0 or into.time[k] != start:
             k += 1
-            out_time[k], out_open[k], out_high[k], out_low[k] = start, open_[i], high[i], low[i]
-        out_high[k] = max(out_high[k], high[i])
-        out_low[k] = min(out_low[k], low[i])
-        out_close[k], out_spread[k] = close[i], spread[i]
-    m = k + 1
-    return out_time[:m], out_open[:m], out_high[:m], out_low[:m], out_close[:m], out_spread[:m]
+            into.time[k], into.open[k] = start, bars.open[i]
+            into.high[k], into.low[k] = bars.high[i], bars.low[i]
+        into.high[k] = max(into.high[k], bars.high[i])
+        into.low[k] = min(into.low[k], bars.low[i])
+        into.close[k], into.spread[k] = bars.close[i], bars.spread[i]
+    return k + 1
 
 
 def joined(bars: Bars, span_ns: int, begins: int = 0) -> Bars:
@@ -105,7 +95,15 @@ def joined(bars: Bars, span_ns: int, begins: int = 0) -> Bars:
     the last may be unfinished."""
     if bars.time.size == 0:
         return bars
-    return Bars(*_join(*bars, span_ns, begins))
+    into = bars.mapped(np.empty_like)
+    rows = join_on(bars, into, span_ns, begins, 0, 0)
+    return into.mapped(lambda column: column[:rows])
+
+
+def last_ended(opened: Array, length: int, closes: Array) -> Array:
+    """Of bars that open at `opened` and are `length` long, the last that has ended at each of
+    `closes`; -1 before the first has. All ns."""
+    return np.searchsorted(opened, closes - length, side="right") - 1
 
 
 def span_of(times: Array) -> int:

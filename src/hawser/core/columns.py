@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from hawser.core.bars import Bars, joined
+from hawser.core.bars import Bars, joined, last_ended
 from hawser.core.clock import TIMEFRAMES
 from hawser.core.indicators import Array, atr, ema, highest, lowest, sma
 from hawser.core.levels import LineRule, StopRule
@@ -66,15 +66,15 @@ def trail_column(trail: Trail, bars: Bars, fine: Bars, side: int, simple: bool, 
     values = trail_values(trail, coarse, side, simple)
     if not wide:
         return values
-    return known_at_closes(values, coarse.time + wide, bars.time + span)
+    return known_at_closes(values, coarse.time, wide, bars.time + span)
 
 
-def known_at_closes(values: Array, ends: Array, closes: Array) -> Array:
-    """Of values known at `ends`, the last known at each of `closes`; NaN before the first. Times
-    UTC ns."""
+def known_at_closes(values: Array, opened: Array, length: int, closes: Array) -> Array:
+    """Of values known at the end of bars that open at `opened` and are `length` long, the last
+    known at each of `closes`; NaN before the first. Times ns."""
     if not values.size:
         return np.full(closes.size, np.nan)
-    done = np.searchsorted(ends, closes, side="right") - 1
+    done = last_ended(opened, length, closes)
     return np.where(done >= 0, values[np.maximum(done, 0)], np.nan)
 
 

@@ -23,11 +23,17 @@ def true_range_at(high: float, low: float, previous_close: float) -> float:
 
 
 @compiled
-def true_range(high: Array, low: Array, close: Array) -> Array:
-    """True ranges, shape (n,), price units."""
-    out = np.empty(high.size)
-    for i in range(high.size):
+def true_range_on(high: Array, low: Array, close: Array, out: Array, first: int) -> None:
+    """True ranges, price units."""
+    for i in range(first, high.size):
         out[i] = high[i] - low[i] if i == 0 else true_range_at(high[i], low[i], close[i - 1])
+
+
+@compiled
+def true_range(high: Array, low: Array, close: Array) -> Array:
+    """The same of a whole history, shape (n,)."""
+    out = np.empty(high.size)
+    true_range_on(high, low, close, out, 0)
     return out
 
 
@@ -71,6 +77,7 @@ def sma_on(close: Array, length: int, out: Array, carried: Array, first: int) ->
 
 @compiled
 def sma(close: Array, length: int) -> Array:
+    """The same of a whole history, shape (n,)."""
     out = np.empty(close.size)
     sma_on(close, length, out, np.zeros(2), 0)
     return out
@@ -101,8 +108,7 @@ def atr_on(
     `ranges`: the true ranges, which are filled too; `carried`: of the plain mean, the sum and its
     rest."""
     n = close.size
-    for i in range(first, n):
-        ranges[i] = high[i] - low[i] if i == 0 else true_range_at(high[i], low[i], close[i - 1])
+    true_range_on(high, low, close, ranges, first)
     if simple:
         window_sums_on(ranges[:n], length, out, carried, first)
         for i in range(first, n):
@@ -117,6 +123,7 @@ def atr_on(
 
 @compiled
 def atr(high: Array, low: Array, close: Array, length: int, simple: bool) -> Array:
+    """The same of a whole history, shape (n,); `simple`: the plain mean, else Wilder's."""
     out, ranges = np.empty(close.size), np.empty(close.size)
     atr_on(high, low, close, length, simple, ranges=ranges, out=out, carried=np.zeros(2), first=0)
     return out
@@ -135,6 +142,7 @@ def ema_on(close: Array, length: int, out: Array, first: int) -> None:
 
 @compiled
 def ema(close: Array, length: int) -> Array:
+    """The same of a whole history, shape (n,)."""
     out = np.empty(close.size)
     ema_on(close, length, out, 0)
     return out
@@ -164,6 +172,7 @@ def rsi_on(close: Array, length: int, out: Array, carried: Array, first: int) ->
 
 @compiled
 def rsi(close: Array, length: int) -> Array:
+    """The same of a whole history, shape (n,)."""
     out = np.empty(close.size)
     rsi_on(close, length, out, np.zeros(2), 0)
     return out

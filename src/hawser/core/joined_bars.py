@@ -45,22 +45,27 @@ def joined_to(bars: Bars, wanted: Timeframe, ticks: bool = False) -> Joined:
     """
     span, step = wanted.span, span_of(bars.time)
     if not ticks:
-        if bars.time.size > 1 and (span < step or span % step):
-            what = "finer than" if span < step else "no whole multiple of"
-            raise BadInput(
-                "bad_timeframe", f"{wanted.text} is {what} the bars, {timeframe_name(step)}"
-            )
         if span == step:  # wherever they begin: daily bars of a market may open at 22:00
             return alone(bars)
-        across = (bars.time - wanted.begins) % span + step > span
-        if across.any():
-            row = int(np.argmax(across))
-            opens = np.datetime_as_string(bars.time[row].astype("datetime64[ns]"), unit="s")
-            raise BadInput(
-                "bad_timeframe",
-                f"the bar of {opens}Z does not lie whole within one of {wanted.text}",
-                row=row,
-            )
+        check_whole(bars.time, step, wanted)
     coarse = joined(bars, span, wanted.begins)
     ends = np.searchsorted(bars.time, coarse.time + span)
     return Joined(coarse, ends, span, wanted.begins)
+
+
+def check_whole(times: Array, step: int, wanted: Timeframe) -> None:
+    """Refuse a timeframe that bars of `step` ns that open at `times` do not make up whole; raises
+    BadInput."""
+    span = wanted.span
+    if span < step or span % step:
+        what = "finer than" if span < step else "no whole multiple of"
+        raise BadInput("bad_timeframe", f"{wanted.text} is {what} the bars, {timeframe_name(step)}")
+    across = (times - wanted.begins) % span + step > span
+    if across.any():
+        row = int(np.argmax(across))
+        opens = np.datetime_as_string(times[row].astype("datetime64[ns]"), unit="s")
+        raise BadInput(
+            "bad_timeframe",
+            f"the bar of {opens}Z does not lie whole within one of {wanted.text}",
+            row=row,
+        )

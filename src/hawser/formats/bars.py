@@ -42,12 +42,13 @@ class BarFile(NamedTuple):
 
 class Columns(NamedTuple):
     """Which further columns are wanted: those for entering and for leaving, those of +1, -1, 0 or
-    nothing, and whether every other one of numbers."""
+    nothing, whether every other one of numbers, and whether that of rates, where there is one."""
 
     signal: str = ""
     leave: str = ""
     told: tuple[str, ...] = ()
     every: bool = False
+    rate: bool = False
 
     @property
     def names(self) -> list[str]:
@@ -96,7 +97,7 @@ def from_table(
         )
     bars, off = _on_grid(path, _bars(path, table, zone), instrument)
     signals, columns = _wanted(path, table, wanted)
-    return BarFile(bars, off, signals, columns=columns, rate=_rate(path, table))
+    return BarFile(bars, off, signals, columns=columns, rate=_rate(path, table, wanted))
 
 
 def _wanted(path: Path, table: pa.Table, wanted: Columns) -> tuple[list[Array], dict[str, Array]]:
@@ -129,7 +130,7 @@ def _ticks(
     )
     spread = np.rint(asks[last] / instrument.tick_size) - np.rint(bids[last] / instrument.tick_size)
     signals, columns = _wanted(path, table, wanted)
-    price, rate = bids[last], _rate(path, table)
+    price, rate = bids[last], _rate(path, table, wanted)
     return BarFile(
         Bars(time[last], price, price, price, price, spread),
         off + more,
@@ -180,9 +181,9 @@ def _bars(path: Path, table: pa.Table, zone: str | None) -> Bars:
     return Bars._make([time, *prices.values(), spread])
 
 
-def _rate(path: Path, table: pa.Table) -> Array | None:
-    """The column of rates, where there is one."""
-    if RATE not in table.column_names:
+def _rate(path: Path, table: pa.Table, wanted: Columns) -> Array | None:
+    """The column of rates, where it is wanted and there is one."""
+    if not wanted.rate or RATE not in table.column_names:
         return None
     rates = _numbers(path, table, RATE)
     _refuse(path, rates <= 0, RATE, "expected a rate above 0")

@@ -19,6 +19,7 @@ from hawser.formats.atomic import write_csv, written
 from hawser.formats.bars import is_parquet, read_unrounded, unrounded
 from hawser.formats.declared import read_toml
 from hawser.formats.history_file import by_recipe
+from hawser.formats.importing.history import History
 from hawser.formats.importing.writing import table_of, write_history
 from hawser.formats.sources import line_from
 
@@ -68,15 +69,15 @@ def add_lines(
         if one.name in [other.name for other in lines[:number]]:
             told = "a column of that name is already there"
             raise BadInput("bad_line", f"{spec}: {one.name}: {told}")
-    if recipe is not None:
-        history = by_recipe(bars, recipe, zone)
+    history = by_recipe(bars, recipe, zone) if recipe is not None else None
+    if history is not None:
         held = unrounded(Path(history.files[0]), table_of(history))
     else:
         held = read_unrounded(bars, zone)
     view = View()
     view.see(Seen(held))
     columns = {one.name: _values(view, one, spec) for one in lines}
-    add_columns(bars, out, columns, recipe=recipe, zone=zone, of=spec)
+    add_columns(bars, out, columns, history=history, of=spec)
     return list(columns)
 
 
@@ -92,15 +93,14 @@ def add_columns(
     out: Path,
     columns: dict[str, Array],
     *,
-    recipe: Path | None = None,
-    zone: str | None = None,
+    history: History | None = None,
     of: Path | None = None,
 ) -> list[str]:
-    """Write a bar file with further columns to `out`, everything else in it as it was. `of`: what
-    names the columns; where nothing does, they take the place of those of their names, which are
+    """Write a bar file with further columns to `out`, everything else in it as it was. `history`:
+    what a recipe made of it, which is written instead of another program's text. `of`: what names
+    the columns; where nothing does, they take the place of those of their names, which are
     returned. Raises BadInput, also where a named one is there already."""
-    if recipe is not None:  # another program's text is not kept: its bars are written as Hawser's
-        history = by_recipe(bars, recipe, zone)
+    if history is not None:
         gone = _in_the_way(columns, ["time", *history.columns], of)
         write_history(history._replace(columns={**history.columns, **columns}), out)
         return gone

@@ -14,7 +14,8 @@ from hawser.core.rules.bar_close import follow_on
 from hawser.core.rules.trade_levels import Money, Setup
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.entries import Sizer, begin
-from hawser.rehearsal.loop import INSIDE, BarRows, Levels, PlayArrays, TradeEnd, TradeStart, play
+from hawser.rehearsal.loop import play
+from hawser.rehearsal.records import INSIDE, BarRows, Levels, PlayArrays, TradeEnd, TradeStart
 
 TRADES = 4096  # in a batch, where nothing else is asked for
 ROWS = 48  # of fills that one trade may need

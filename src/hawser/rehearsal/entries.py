@@ -38,7 +38,7 @@ from hawser.core.rules.trade_levels import (
     lay_targets,
     money_at,
 )
-from hawser.rehearsal.loop import BarRows, Levels, TradeStart
+from hawser.rehearsal.records import BarRows, Levels, TradeStart
 
 PRICE = int(Kind.PRICE)
 EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2

@@ -24,7 +24,7 @@ from hawser.core.rig_numbers import money_of, setup_of
 from hawser.core.rules import bar_close
 from hawser.core.rules.inside_bar import LOSS_STEP, RUNG, STOP, TARGET
 from hawser.core.size_terms import SizeRequest
-from hawser.rehearsal import batch, loop
+from hawser.rehearsal import batch, records
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.setup import sizer_of
 from hawser.rehearsal.watch import HistoryPolicy, unwatched, watch_of
@@ -161,12 +161,12 @@ class Rehearsal:
             ]
         if rig.stop is not None and rig.stop.from_bars:
             stops = [stop_column(rig.stop, bars, side, simple) / tick for side in (1, -1)]
-        prices = np.empty(fine.time.size, loop.PRICES)
+        prices = np.empty(fine.time.size, records.PRICES)
         for name in ("open", "high", "low", "close"):
             prices[name] = np.rint(getattr(fine, name) / tick)
         prices["spread"] = np.rint(spread)
         signal = signals.signal[lasts].astype(np.int8)
-        rows = np.empty(bars.time.size, loop.BAR)
+        rows = np.empty(bars.time.size, records.BAR)
         rows["end"], rows["atr"] = (
             joined.ends,
             atr_column(bars, rig.atr_length, simple) / tick,
@@ -191,7 +191,7 @@ class Rehearsal:
         self.setup = setup_of(rig, account.size, instrument)
         entry = self.setup.entry
         begin, end = np.searchsorted(fine.time, [entry.first_time, entry.last_time]).tolist()
-        self.history = loop.BarRows(
+        self.history = records.BarRows(
             begin=begin,
             end=end,
             prices=prices,
@@ -211,8 +211,8 @@ class Rehearsal:
         give up."""
         n, start = self.time.size, float(self.account.equity)
         rows = batch.table(at_once)
-        written = loop.play_arrays(n, at_once * batch.ROWS)
-        levels = loop.levels_for(self.setup)
+        written = records.play_arrays(n, at_once * batch.ROWS)
+        levels = records.levels_for(self.setup)
         guarded = self.guarded()
         place = batch.first_state(start)
         while place.at >= 0:
@@ -254,12 +254,12 @@ class Rehearsal:
         lasts = self.joined.lasts
         signals = Signals(self.signals.signal[lasts], self.signals.leave[lasts])
         return Rehearsal(
-            self.joined.bars,
-            signals,
-            self.instrument,
-            self.account,
-            self.rig,
-            self.policy,
+            bars=self.joined.bars,
+            signals=signals,
+            instrument=self.instrument,
+            account=self.account,
+            rig=self.rig,
+            policy=self.policy,
             rates=None if self.rates is None else self.rates[self.joined.ends - 1],
         )
 
@@ -308,7 +308,7 @@ DECIDED = {
     bar_close.BASKET: "basket",
     bar_close.TIME: "time",
     bar_close.GUARD: "guard",
-    loop.END: "end",
+    records.END: "end",
 }
 FILLED = {STOP: "stop", TARGET: "target_", RUNG: "rung_", LOSS_STEP: "loss_step_"}
 

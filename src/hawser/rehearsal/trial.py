@@ -18,8 +18,9 @@ from hawser.core.rules.bar_close import BASKET, BREAK_EVEN, STEP_1, TIME, TRAIL
 from hawser.core.rules.inside_bar import LOSS_STEP, STOP, TARGET
 from hawser.core.sizing import sized
 from hawser.core.timeframes import timeframe
-from hawser.rehearsal import batch, loop
+from hawser.rehearsal import batch, records
 from hawser.rehearsal.entries import begin
+from hawser.rehearsal.loop import play
 from hawser.rehearsal.run import Rehearsal, Signals, exit_name
 
 FILLS = 64
@@ -84,8 +85,8 @@ class Trial:
         self._of = Rehearsal(bars, Signals(none, none), instrument, account, free, joined=joined)
         self._ends = self._of.history.bars["end"]
         self._account = account
-        self._levels = loop.levels_for(self._of.setup)
-        self._written = loop.play_arrays(self.size, FILLS)
+        self._levels = records.levels_for(self._of.setup)
+        self._written = records.play_arrays(self.size, FILLS)
 
     def one(self, start: int, side: int) -> TrialResult | str:
         """The trade decided at the close of bar `start`, or of the joined one that it lies in; a
@@ -108,7 +109,7 @@ class Trial:
         if begun.trade.steps == 0:
             return self._refusal(decided, side)
         levels, parts = (side * self._levels.targets).tolist(), self._levels.target_parts.tolist()
-        end = loop.play(
+        end = play(
             of.history,
             of.money,
             rules=begun.rules,
@@ -138,7 +139,7 @@ class Trial:
             rungs=rungs,
             result=end.net / begun.risk,
             ended=_ended(end.how, end.last, why),
-            open_at_end=end.how == loop.END,
+            open_at_end=end.how == records.END,
         )
 
     def _refusal(self, start: int, side: int) -> str:
@@ -157,7 +158,7 @@ class Trial:
             np.random.default_rng(seed).choice(pool, min(count, pool.size), replace=False)
         )
         # `one` may run meanwhile
-        levels, written = loop.levels_for(of.setup), loop.play_arrays(self.size, FILLS)
+        levels, written = records.levels_for(of.setup), records.play_arrays(self.size, FILLS)
         results, ends = batch.fan(
             of.history,
             of.money,
@@ -171,7 +172,7 @@ class Trial:
             guarded=of.guarded(),
         )
         entered = ~np.isnan(results)
-        running = entered & (ends[:, 0] == loop.END)
+        running = entered & (ends[:, 0] == records.END)
         done = entered & ~running
         names = np.array([_ended(*row) for row in ends[done].tolist()], dtype=object)
         won = results[done]
@@ -192,8 +193,8 @@ def _moved_by(why: int) -> str:
 
 def _ended(how: int, last: int, why: int) -> str:
     """How a trade ended, in words; a stop is named by what brought it where it was."""
-    if how == loop.INSIDE:
+    if how == records.INSIDE:
         return {STOP: _moved_by(why), TARGET: "last target", LOSS_STEP: "loss steps"}.get(
             last, "stop"
         )
-    return {BASKET: "basket", TIME: "time", loop.END: "still open"}.get(how, "signal")
+    return {BASKET: "basket", TIME: "time", records.END: "still open"}.get(how, "signal")

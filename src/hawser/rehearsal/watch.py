@@ -221,7 +221,7 @@ class _Scenes:
             raise BadInput("bad_guard", sentence)
         begins = self._begins if wide == self._span else 0
         coarse = joined(bars, wide, begins) if wide != span else bars
-        return known_at_closes(guard.column(coarse, wide), coarse.time + wide, self._ends)
+        return known_at_closes(guard.column(coarse, wide), coarse.time, wide, self._ends)
 
     def _reference(self, guard: dc.RegimeGuard) -> Bars:
         found = self._policy.references.get(guard.reference)

@@ -29,6 +29,7 @@ import numpy as np
 from hawser.core.bars import Bars
 from hawser.core.errors import UNDECODABLE, BadInput, one_line
 from hawser.core.indicators import Array
+from hawser.core.sources.conditions.base import Part
 from hawser.core.sources.conditions.told import Python
 from hawser.formats.declared import small_text
 
@@ -80,7 +81,7 @@ class Answered(NamedTuple):
 
 
 def answers(
-    asked: Sequence[tuple[str, Python]],
+    asked: Sequence[tuple[Part, str, Python]],
     source: Path,
     bars: Bars,
     columns: Mapping[str, Array],
@@ -91,14 +92,14 @@ def answers(
     found: dict[str, Array] = {}
     minded: list[str] = []
     done: dict[str, Answered] = {}
-    for place, condition in asked:
+    for part, place, condition in asked:
         key = json.dumps([condition.file, condition.function, condition.settings], default=str)
         if key not in done:
             done[key] = ask(condition, f"{source}: {place}", source.parent, bars, columns, limits)
             if done[key].printed:
                 minded.append(f"{condition.file} printed: {done[key].printed}")
         one = done[key]
-        found[place] = one.leave if place.startswith("leave") else one.enter
+        found[place] = one.leave if part == "leave" else one.enter
     if asked and not sandboxed():
         minded.append(UNSAFE)
     return found, minded
@@ -119,6 +120,7 @@ def ask(
     size = bars.time.size
     with _scratch() as scratch:
         given = {
+            **columns,
             "time": bars.time.astype("datetime64[ns]"),
             "open": bars.open,
             "high": bars.high,
@@ -126,10 +128,11 @@ def ask(
             "close": bars.close,
             "spread": np.nan_to_num(bars.spread, nan=0.0),
         }
-        np.savez(scratch / "bars.npz", **{**columns, **given})
+        np.savez(scratch / "bars.npz", *given.values())  # a column may be called as anything is
         shutil.copyfile(path, scratch / "own.py")
         job = {
             "path": "own.py",
+            "columns": list(given),
             "function": condition.function,
             "settings": condition.settings,
             "cuts": cuts(size),

@@ -4,6 +4,7 @@ out."""
 from __future__ import annotations
 
 import sys
+from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -61,11 +62,22 @@ class Files(NamedTuple):
     recipe: Path | None = None  # how the bars are read, where another program wrote them
 
     def inputs(self) -> list[Path]:
-        """Every file that is read, as far as these name them."""
+        """The files that are named here; what these name in turn is in `named_in`."""
         named = (text.partition("=")[2] for text in (*self.references, *self.others, *self.rates))
         given = (self.bars, self.instrument, self.rig, self.account)
         may_be = (self.guards, self.source, self.recipe)
         return [*given, *(one for one in may_be if one is not None), *map(Path, named)]
+
+
+def named_in(source: Path | None, guards: Path | None) -> Iterator[Path]:
+    """The files that a source and a policy name: Python of one's own, calendars."""
+    if source is not None:
+        for *_, one in load_source(source).own_python():
+            yield source.parent / one.file
+    if guards is not None:
+        from hawser.formats.news import calendar_files
+
+        yield from calendar_files(load(Guards, guards).news, guards.parent)
 
 
 class Read(NamedTuple):
@@ -95,7 +107,7 @@ def read(files: Files) -> Read:
         instrument,
         zone=files.zone,
         recipe=files.recipe,
-        wanted=_wanted(files, source),
+        wanted=_wanted(files, source)._replace(rate=instrument.quote != account.currency),
         ticks=True,
     )
     if history.off_grid:
@@ -123,7 +135,7 @@ def _rates(
     where it is worth the same all the time. A pair's bars go before a column."""
     quote, money = instrument.quote, account.currency
     ways = {f"{quote}/{money}": False, f"{money}/{quote}": True}
-    found = None if quote == money else history.rate
+    found = history.rate
     for pair, bars in named_bars(files.rates, files.zone, "--rate").items():
         if pair not in ways or quote == money:
             told = f"expected the pair of {quote} and {money}, which alone serves here"
@@ -240,6 +252,7 @@ class Done(NamedTuple):
 def rehearse(files: Files, out: Path, order: str, record: RunRecord) -> Done:
     """Rehearse and write every file. Raises BadInput."""
     rehearsal = made(files, read(files))  # what was read is not kept beside what was made of it
+    record.add(named_in(files.source, files.guards))
     chosen = _told(rehearsal, order)
     net = {order: chosen.end - chosen.start}
     for name in ("pessimistic", "optimistic"):

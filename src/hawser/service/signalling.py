@@ -52,34 +52,29 @@ class SignalsDone(NamedTuple):
 
 def signals(files: SignalFiles) -> SignalsDone:
     """Evaluate and write. Raises BadInput."""
-    source = load_source(files.source)
-    if files.recipe is None:
-        table = read_table(files.bars)
-    else:
+    source, history = load_source(files.source), None
+    if files.recipe is not None:
         from hawser.formats.history_file import by_recipe
         from hawser.formats.importing.writing import table_of
 
-        table = table_of(by_recipe(files.bars, files.recipe, files.zone, source.columns))
-    bars = unrounded(files.bars, table, files.zone if files.recipe is None else None)
+        history = by_recipe(files.bars, files.recipe, files.zone, source.columns)
+        table = table_of(history)
+    else:
+        table = read_table(files.bars)
+    bars = unrounded(files.bars, table, None if history is not None else files.zone)
     columns = columns_of(source, files.bars, table)
     others = named_bars(files.others, files.zone)
     said, minded = said_over(source, files.source, bars, columns=columns, others=others)
     del table
+    after = {str(horizon): one for horizon, one in followed(bars, said.signal).items()}
+    report = {**counted(said), "followed": msgspec.to_builtins(after)}
     made = {SIGNAL: said.signal, LEAVE: said.leave}
-    gone = add_columns(files.bars, files.out, made, recipe=files.recipe, zone=files.zone)
+    gone = add_columns(files.bars, files.out, made, history=history)
     if gone:
         minded.append(
             f"{files.bars}: what stood in its {' and '.join(gone)} is not in {files.out}: the "
             "source's answers stand there"
         )
-    counts = counted(said)
-    report = {
-        **counts,
-        "followed": {
-            str(horizon): msgspec.to_builtins(one)
-            for horizon, one in followed(bars, said.signal).items()
-        },
-    }
     told = [*_in_words(report, bars.time.size), f"Written: {files.out}"]
     minded += [*worries(source), *too_short(source, bars.time.size)]
     return SignalsDone(report, told, minded)

@@ -9,7 +9,7 @@ import numpy as np
 
 from hawser.core.indicators import Array
 from hawser.core.rules.bar_close import EITHER
-from hawser.core.sources.conditions.clock import Clock
+from hawser.core.sources.conditions.base import PARTS, Part
 from hawser.core.sources.conditions.declared import AnyCondition
 from hawser.core.sources.growing import Growing
 from hawser.core.sources.source import Source
@@ -28,8 +28,8 @@ class Signalled(NamedTuple):
 class _Asked:
     """One condition, and what it has answered."""
 
-    def __init__(self, place: str, condition: AnyCondition) -> None:
-        self.place, self.condition = place, condition
+    def __init__(self, part: Part, place: str, condition: AnyCondition) -> None:
+        self.part, self.place, self.condition = part, place, condition
         self._answers, self._carried = Growing([np.bool_, np.bool_]), condition.state()
 
     def answers(self, view: View, first: int) -> tuple[Array, Array]:
@@ -52,11 +52,11 @@ class Evaluation:
     def __init__(self, source: Source, span: int | None = None) -> None:
         """`span`: how long the bars are, ns, where that is known."""
         self.source, self.view = source, View(span)
-        self._asked = [_Asked(place, one) for place, one in source.conditions()]
+        self._asked = [_Asked(*one) for one in source.conditions()]
         self._said = Growing([np.int8, np.int8, np.bool_])
         self._size = 0
         # whether the last bar's answer waits for the bar after it
-        self._waits = any(isinstance(one.condition, Clock) for one in self._asked)
+        self._waits = any(one.condition.WAITS for one in self._asked)
 
     def extended(self, seen: Seen) -> Signalled:
         """What it says at all the bars that are seen, which begin with those that were."""
@@ -69,16 +69,12 @@ class Evaluation:
             self._size = size
         return Signalled._make(column[:size] for column in columns)
 
-    def answers(self) -> dict[str, tuple[Array, Array]]:
-        """Each condition's two answers at the bars there are, by its place."""
-        return {one.place: one.answers(self.view, self.view.size) for one in self._asked}
-
     def _say(self, first: int, signal: Array, leave: Array, both_ways: Array) -> None:
         size, source = signal.size, self.source
-        parts: dict[str, list[tuple[Array, Array]]] = {"enter": [], "only": [], "leave": []}
+        parts: dict[Part, list[tuple[Array, Array]]] = {part: [] for part in PARTS}
         for asked in self._asked:
             longs, shorts = asked.answers(self.view, first)
-            parts[asked.place.partition("[")[0]].append((longs[first:], shorts[first:]))
+            parts[asked.part].append((longs[first:], shorts[first:]))
         join = np.logical_and if source.combine == "all" else np.logical_or
         long, short = (join.reduce([one[side] for one in parts["enter"]]) for side in (0, 1))
         for one in parts["only"]:

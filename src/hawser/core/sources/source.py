@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import help_text
-from hawser.core.sources.conditions.base import PARTS, Condition
+from hawser.core.sources.conditions.base import PARTS, Part
 from hawser.core.sources.conditions.declared import AnyCondition
 from hawser.core.sources.conditions.told import Column, Python
 from hawser.core.sources.lines.base import Line
@@ -53,15 +53,15 @@ class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 "bad_source", "enter", f"expected at most {MOST_CONDITIONS} conditions in all"
             )
 
-    def conditions(self) -> Iterator[tuple[str, AnyCondition]]:
-        """Each condition with its place, as `enter[0]`."""
+    def conditions(self) -> Iterator[tuple[Part, str, AnyCondition]]:
+        """Each condition with what it is for and its place, as `enter[0]`."""
         for part in PARTS:
             for number, condition in enumerate(getattr(self, part)):
-                yield f"{part}[{number}]", condition
+                yield part, f"{part}[{number}]", condition
 
     def lines(self) -> Iterator[tuple[str, Line]]:
         """Each line that it looks at, with its place."""
-        for place, condition in self.conditions():
+        for _, place, condition in self.conditions():
             for key, side in condition.sides().items():
                 if isinstance(side, Line):
                     yield f"{place}.{key}", side
@@ -75,54 +75,33 @@ class Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def columns(self) -> tuple[str, ...]:
         """The columns of the bars that it looks at."""
-        found = (one.name for _, one in self.conditions() if isinstance(one, Column))
+        found = (one.name for *_, one in self.conditions() if isinstance(one, Column))
         return tuple(dict.fromkeys(found))
 
-    def own_python(self) -> list[tuple[str, Python]]:
-        """The conditions that a person's own Python answers, with their places."""
-        return [(place, one) for place, one in self.conditions() if isinstance(one, Python)]
+    def own_python(self) -> list[tuple[Part, str, Python]]:
+        """The conditions that a person's own Python answers, with what each is for and its
+        place."""
+        return [asked for asked in self.conditions() if isinstance(asked[-1], Python)]  # type: ignore[misc]
 
 
 def worries(source: Source) -> list[str]:
     """What is odd about a source that may be kept all the same: sentences."""
     found = []
-    if source.sides == "both" and all(map(_is_one_sided, (*source.enter, *source.only))):
+    if source.sides == "both" and all(one.one_sided for one in (*source.enter, *source.only)):
         found.append(
             "Every condition holds for long and short at once, so that there is no signal: "
             "let it enter long only or short only, or add a condition that has a side"
         )
-    for word, other in (("long", "short"), ("short", "long")):
-        if source.sides in ("both", word) and _never(source, word):
+    for side, word, other in ((1, "long", "short"), (-1, "short", "long")):
+        if source.sides in ("both", word) and _never(source, side):
             found.append(f"It can never signal {word}")
             if source.sides == word:
                 found[-1] += f", and {other} is not allowed"
     return found
 
 
-def _is_one_sided(condition: Condition) -> bool:
-    """Whether both sides get one answer."""
-    return condition.either or condition.__struct_config__.tag in ("clock", "always")
-
-
-def _never(source: Source, side: str) -> bool:
-    """Whether conditions that compare two numbers rule a side out."""
-    ruled = [_impossible(one, side) for one in source.enter]
-    out = all(ruled) if source.combine == "any" else any(ruled)
-    return out or any(_impossible(one, side) for one in source.only)
-
-
-def _impossible(condition: Condition, side: str) -> bool:
-    """Whether a condition compares numbers alone, and so that it can never hold on this side."""
-    sides = condition.sides()
-    if not sides or any(isinstance(one, Line) for one in sides.values()):
-        return False
-    if condition.__struct_config__.tag in ("crosses", "rises"):
-        return True
-    asked = "long" if condition.either else side
-    if condition.against:
-        asked = "short" if asked == "long" else "long"
-    a, b = float(sides["a"]), float(sides["b"])  # type: ignore[arg-type]
-    if asked == "short":
-        b = float(sides.get("b_short", b))  # type: ignore[arg-type]
-        a, b = b, a
-    return not a - b > 1e-10 * max(abs(a), abs(b))
+def _never(source: Source, side: int) -> bool:
+    """Whether its conditions rule a side out."""
+    may = [one.may_say(side) for one in source.enter]
+    entered = any(may) if source.combine == "any" else all(may)
+    return not (entered and all(one.may_say(side) for one in source.only))

@@ -2,45 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 import numpy as np
 
-from hawser.core.bars import Bars
-from hawser.core.clock import timeframe_name
+from hawser.core.bars import Bars, join_on, last_ended
 from hawser.core.compiled import compiled
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
+from hawser.core.joined_bars import check_whole
 from hawser.core.sources.growing import Growing
 from hawser.core.sources.lines.base import FLOAT, PLACE, Line, LineRun
 from hawser.core.timeframes import Timeframe, timeframe
 
-UNKNOWN = -1  # bars that have not ended yet
-
-
-@compiled
-def join_on(
-    bars: Bars,
-    into: Bars,
-    span: int,
-    begins: int,
-    rows: int,
-    first: int,
-) -> int:
-    """Bars from `first` on joined into bars of `span`; how many there are then, the last of which
-    may be unfinished. `rows`: how many there were."""
-    k = rows - 1
-    for i in range(first, bars.time.size):
-        start = bars.time[i] - (bars.time[i] - begins) % span
-        if k < 0 or into.time[k] != start:
-            k += 1
-            into.time[k], into.open[k] = start, bars.open[i]
-            into.high[k], into.low[k] = bars.high[i], bars.low[i]
-        into.high[k] = max(into.high[k], bars.high[i])
-        into.low[k] = min(into.low[k], bars.low[i])
-        into.close[k], into.spread[k] = bars.close[i], bars.spread[i]
-    return k + 1
+UNKNOWN = -1  # no bar has ended yet
+Of = tuple[str | None, str | None]  # an instrument and a timeframe; None: the chart's
 
 
 @compiled
@@ -53,12 +30,14 @@ def pick_on(values: Array, places: Array, out: Array, first: int) -> None:
 class Seen(NamedTuple):
     """What there is to be seen so far: the chart's bars, those of other instruments by name, all of
     which must have been told that ended with the chart's last bar or before, and the chart's
-    further columns."""
+    further columns. `spans`: how long the bars of another instrument are, ns, where that is known;
+    else it is the smallest step between those that were told."""
 
     bars: Bars
     others: Mapping[str, Bars] = {}
     columns: Mapping[str, Array] = {}
     following: int | None = None  # when the bar after the last one opened, where that is known
+    spans: Mapping[str, int] = {}
 
 
 class Step:
@@ -94,10 +73,10 @@ class Feed:
         base, step = seen.bars, span
         if self._instrument is not None:
             base = seen.others[self._instrument]
-            step = self._step.over(base.time)
+            step = seen.spans.get(self._instrument) or self._step.over(base.time)
         size = seen.bars.time.size
         known = self._known.room(size)[0]
-        if span is None or step is None:
+        if span is None or step is None or not base.time.size:
             known[self._chart : size] = UNKNOWN
             self._chart = size
             return Bars.empty(), known[:size]
@@ -105,16 +84,19 @@ class Feed:
         bars, length = base, step
         if self._wanted is not None and self._wanted.span != step:
             bars, length = self._join(base, step, last)
-        began = seen.bars.time[self._chart :] + (span - length)  # by then, if it has ended
-        known[self._chart : size] = np.searchsorted(bars.time, began, side="right") - 1
+        closes = seen.bars.time[self._chart :] + span
+        known[self._chart : size] = last_ended(bars.time, length, closes)
         self._chart = size
         return bars, known[:size]
 
     def _join(self, base: Bars, step: int, last: int) -> tuple[Bars, int]:
         assert self._wanted is not None
         span, begins = self._wanted.span, self._wanted.begins
-        self._check(base, step)
         new = base.time[self._from :]
+        try:
+            check_whole(new, step, self._wanted)
+        except BadInput as error:
+            raise BadInput.at(error.code, self._place, error.sentence) from None
         most = min(new.size, int(new[-1] - new[0]) // span + 2) if new.size else 0
         columns = self._joined.room(self._rows + most)
         if new.size:
@@ -126,23 +108,19 @@ class Feed:
             rows -= 1
         return Bars._make(column[:rows] for column in columns), span
 
-    def _check(self, base: Bars, step: int) -> None:
-        assert self._wanted is not None
-        span, text = self._wanted.span, self._wanted.text
-        if span < step or span % step:
-            what = "finer than" if span < step else "no whole multiple of"
-            raise BadInput.at(
-                "bad_timeframe", self._place, f"{text} is {what} the bars, {timeframe_name(step)}"
-            )
-        across = (base.time[self._from :] - self._wanted.begins) % span + step > span
-        if across.any():
-            row = self._from + int(np.argmax(across))
-            opens = np.datetime_as_string(base.time[row].astype("datetime64[ns]"), unit="s")
-            raise BadInput.at(
-                "bad_timeframe",
-                self._place,
-                f"the bar of {opens}Z does not lie whole within one of {text}",
-            )
+
+class Aligned:
+    """One column as long as the chart, filled as far as it goes."""
+
+    def __init__(self) -> None:
+        self._column, self._done = Growing([FLOAT]), 0
+
+    def filled(self, size: int, fill: Callable[[Array, int], object]) -> Array:
+        """The first `size` values; `fill` is given a column of them and where it is to begin."""
+        column = self._column.room(size)[0][:size]
+        fill(column, self._done)
+        self._done = size
+        return column
 
 
 class View:
@@ -153,9 +131,10 @@ class View:
         step between them."""
         self._given, self.span, self._step = span, span, Step()
         self.seen = Seen(Bars.empty())
-        self._lines: dict[Line | float, tuple[Feed | None, LineRun | None, Growing, int]] = {}
-        self._feeds: dict[tuple[str | None, str | None], Feed] = {}
-        self._extended: dict[tuple[str | None, str | None], tuple[Bars, Array]] = {}
+        self._runs: dict[Line, LineRun] = {}
+        self._aligned: dict[Line | float, Aligned] = {}
+        self._feeds: dict[Of, Feed] = {}
+        self._fed: dict[Of, tuple[Bars, Array]] = {}  # with the bars that are seen now
 
     @property
     def size(self) -> int:
@@ -163,30 +142,23 @@ class View:
 
     def see(self, seen: Seen) -> None:
         """More bars at the end of the chart."""
-        self.seen, self._extended = seen, {}
+        self.seen, self._fed = seen, {}
         if self._given is None:
             self.span = self._step.over(seen.bars.time)
 
     def series(self, of: Line | float, place: str = "") -> Array:
         """A line or a number at every bar of the chart; NaN where it is not known. `place`: the key
         that asks for it."""
-        size = self.size
+        if isinstance(of, Line) and of.of_chart:
+            return self._run(of).extended(self.seen.bars)
+        aligned = self._aligned.setdefault(of, Aligned())
         if not isinstance(of, Line):
-            feed, run, aligned, done = self._lines.get(of) or (None, None, Growing([FLOAT]), 0)
-            column = aligned.room(size)[0]
-            column[done:size] = of
-            self._lines[of] = feed, run, aligned, size
-            return column[:size]
-        if of.of_chart:
-            run = self._run(of)
-            return run.extended(self.seen.bars)
-        bars, known = self._fed(of, place)
+            return aligned.filled(self.size, lambda column, first: column[first:].fill(of))
+        bars, known = self._bars_of(of, place)
         values = self._run(of).extended(bars)
-        feed, run, aligned, done = self._lines[of]
-        column = aligned.room(size)[0]
-        pick_on(values, known, column, done)
-        self._lines[of] = feed, run, aligned, size
-        return column[:size]
+        return aligned.filled(
+            self.size, lambda column, first: pick_on(values, known, column, first)
+        )
 
     def ways(self, of: Line) -> Array:
         """The directions of a line of the chart's own bars."""
@@ -195,18 +167,15 @@ class View:
         return run.ways
 
     def _run(self, of: Line) -> LineRun:
-        if of not in self._lines:
+        if of not in self._runs:
             base = of.made_of
-            made_of = self._run(base) if base is not None else None
-            self._lines[of] = None, LineRun(of, made_of), Growing([FLOAT]), 0
-        run = self._lines[of][1]
-        assert run is not None
-        return run
+            self._runs[of] = LineRun(of, self._run(base) if base is not None else None)
+        return self._runs[of]
 
-    def _fed(self, of: Line, place: str) -> tuple[Bars, Array]:
+    def _bars_of(self, of: Line, place: str) -> tuple[Bars, Array]:
         """The bars that a line is taken of, gone on with once for all of its lines."""
         key = (of.instrument, of.timeframe)
-        if key not in self._extended:
+        if key not in self._fed:
             if of.instrument is not None and of.instrument not in self.seen.others:
                 raise BadInput.at(
                     "no_bars", place, f"there are no bars of {of.instrument}", name=of.instrument
@@ -214,5 +183,5 @@ class View:
             if key not in self._feeds:
                 wanted = timeframe(of.timeframe) if of.timeframe is not None else None
                 self._feeds[key] = Feed(of.instrument, wanted, place)
-            self._extended[key] = self._feeds[key].extend(self.seen, self.span)
-        return self._extended[key]
+            self._fed[key] = self._feeds[key].extend(self.seen, self.span)
+        return self._fed[key]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 import msgspec
 import numpy as np
@@ -21,6 +21,9 @@ class Condition(
 ):
     """A condition of one kind, as a file declares it."""
 
+    SIDED: ClassVar[bool] = True  # whether long and short may get two answers
+    WAITS: ClassVar[bool] = False  # whether its answer at a bar waits for the bar that follows
+
     against: Annotated[bool, help_text("whether the two answers are swapped", "")] = False
     either: Annotated[bool, help_text("whether the answer for long holds for both sides", "")] = (
         False
@@ -29,6 +32,20 @@ class Condition(
     def sides(self) -> dict[str, Line | float]:
         """What it looks at: by the key, a line or a number."""
         return {}
+
+    @property
+    def one_sided(self) -> bool:
+        """Whether long and short always get one answer."""
+        return self.either or not self.SIDED
+
+    def may_say(self, side: int) -> bool:
+        """Whether it can ever hold for a side, +1 or -1, as far as its keys tell."""
+        asked = 1 if self.either else side
+        return self.may_hold(-asked if self.against else asked)
+
+    def may_hold(self, side: int) -> bool:
+        """The same before `against` and `either`."""
+        return True
 
     def state(self) -> Array:
         """What it carries from bar to bar."""

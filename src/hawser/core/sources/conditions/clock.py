@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 
@@ -24,6 +24,9 @@ NO_DAY = -(1 << 40)  # before any day that a bar opens on
 
 class Clock(Condition, frozen=True, kw_only=True, tag="clock"):
     """The next bar is the first of its day to open at or after a time: both sides."""
+
+    SIDED: ClassVar[bool] = False
+    WAITS: ClassVar[bool] = True
 
     at: Annotated[str, help_text("the time of day", "", example="09:30")]
     zone: Annotated[str, help_text("whose clock it is by", "", example="Europe/Zurich")]

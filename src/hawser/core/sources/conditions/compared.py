@@ -6,7 +6,7 @@ from typing import Annotated
 
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array
-from hawser.core.sources.compare import above_on, crosses_on
+from hawser.core.sources.compare import above_on, crosses_on, over
 from hawser.core.sources.conditions.base import Condition
 from hawser.core.sources.lines.base import Line
 from hawser.core.sources.lines.declared import Operand, line_of
@@ -28,6 +28,15 @@ class Compared(Condition, frozen=True, kw_only=True):
             found["b_short"] = line_of(self.b_short)
         return found
 
+    @property
+    def numbers(self) -> list[float]:
+        """`a`, and what it is compared with for long and for short, where all are numbers; else
+        nothing."""
+        sides = self.sides()
+        three = (sides["a"], sides["b"], sides.get("b_short", sides["b"]))
+        found = [one for one in three if not isinstance(one, Line)]
+        return found if len(found) == len(three) else []
+
     def three(self, view: View, place: str) -> tuple[Array, Array, Array]:
         """`a`, and what it is compared with for long and for short."""
         values = {key: view.series(of, f"{place}.{key}") for key, of in self.sides().items()}
@@ -37,6 +46,12 @@ class Compared(Condition, frozen=True, kw_only=True):
 class Above(Compared, frozen=True, kw_only=True, tag="above"):
     """One line is above another: long; below it: short."""
 
+    def may_hold(self, side: int) -> bool:
+        if not self.numbers:
+            return True
+        a, b, short = map(float, self.numbers)
+        return over(a, b) if side > 0 else over(short, a)
+
     def answer(
         self, view: View, place: str, longs: Array, shorts: Array, first: int, carried: Array
     ) -> None:
@@ -45,6 +60,9 @@ class Above(Compared, frozen=True, kw_only=True, tag="above"):
 
 class Crosses(Compared, frozen=True, kw_only=True, tag="crosses"):
     """One line comes above another: long; below it: short."""
+
+    def may_hold(self, side: int) -> bool:
+        return not self.numbers  # they stay where they are
 
     def answer(
         self, view: View, place: str, longs: Array, shorts: Array, first: int, carried: Array

@@ -26,6 +26,9 @@ class Rises(Condition, frozen=True, kw_only=True, tag="rises"):
     def sides(self) -> dict[str, Line | float]:
         return {"a": line_of(self.a)}
 
+    def may_hold(self, side: int) -> bool:
+        return isinstance(line_of(self.a), Line)
+
     def answer(
         self, view: View, place: str, longs: Array, shorts: Array, first: int, carried: Array
     ) -> None:

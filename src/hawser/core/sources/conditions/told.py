@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
@@ -17,6 +17,8 @@ HISTORY = 5_000  # bars that a person's own Python is called with, live
 
 class Always(Condition, frozen=True, kw_only=True, tag="always"):
     """Both sides, at every bar."""
+
+    SIDED: ClassVar[bool] = False
 
     def answer(
         self, view: View, place: str, longs: Array, shorts: Array, first: int, carried: Array
