@@ -22,6 +22,12 @@ from typing import Any
 from slow_lines import Bar, atr, extremes, line, pivots
 from slow_reading import No, Slow, exact, floor
 
+CAPS = (
+    "max_notional_percent",
+    "max_margin_percent",
+    "max_heat_percent",
+    "max_currency_heat_percent",
+)
 Reach = Callable[[int], None]  # fills what lies within reach of a price
 
 
@@ -126,6 +132,7 @@ class SlowRehearsal:
         self.fills: list[tuple[Any, ...]] = []
         self.moves: list[tuple[Any, ...]] = []
         self.equity: list[float] = []
+        self.refused: list[tuple[int, int, str]] = []
         self.dependent = 0
         self.stops = {side: self.stop_line(side) for side in (1, -1)}
         self.trails = {side: self.trail_line(side) for side in (1, -1)}
@@ -237,22 +244,29 @@ class SlowRehearsal:
         """At the open of a finer bar in bar `at`."""
         if not self.allowed(side, row):
             return None
-        if self.cash <= 0:
-            return None
         try:
-            slow = self.sized(side, at, row)
-            slow.money()
-            lay = self.laddered if "ladder" in self.rig else self.laid
-            held = lay(slow, side, decided, chain, at, row)
-            held.steps = [
-                (
-                    self.measure(step["at"], slow.ref, held.r, at),
-                    self.measure(step["to"], slow.ref, held.r, at),
-                )
-                for step in self.rig.get("step", [])
-            ]
-        except No:
+            return self.entered(side, decided, chain, at, row)
+        except No as no:
+            self.refused.append((row, side, str(no)))
             return None
+
+    def entered(self, side: int, decided: int, chain: int, at: int, row: int) -> Held:
+        slow = self.sized(side, at, row)
+        slow.money()
+        measures = [step[key] for step in self.rig.get("step", []) for key in ("at", "to")]
+        if any("atr" in one for one in measures) and self.atr[at - 1] is None:
+            raise No("indicator_not_ready")
+        if slow.equity <= 0:
+            raise No("no_equity")
+        lay = self.laddered if "ladder" in self.rig else self.laid
+        held = lay(slow, side, decided, chain, at, row)
+        held.steps = [
+            (
+                self.measure(step["at"], slow.ref, held.r, at),
+                self.measure(step["to"], slow.ref, held.r, at),
+            )
+            for step in self.rig.get("step", [])
+        ]
         self.slow = slow
         price = self.at_least_a_tick(held.ref + self.enter_slip, side)
         held.flow -= held.whole * price
@@ -311,6 +325,9 @@ class SlowRehearsal:
         levels = [down(ref - i * spacing) for i in range(rule["rungs"])]
         stop = down(levels[-1] - exact(rule["stop_ticks"]))
         slow.check_stop(side * stop)
+        most = slow.policy.get("max_positions")
+        if most is not None and slow.data.get("positions", 0) >= most:
+            raise No("max_positions")
 
         def quantities(base: int) -> list[int]:
             return [floor(base * exact(rule.get("factor", 1)) ** i) for i in range(rule["rungs"])]
@@ -333,7 +350,7 @@ class SlowRehearsal:
         base = self.most(lambda n: worst(n) <= budget * (1 + Fraction(1, 10**9)))
         fit = self.most(lambda n: self.within_caps(slow, quantities(n), levels, worst(n)))
         if fit < base and slow.policy["caps"] == "refuse":
-            raise No("caps")
+            raise No(self.exceeded(slow, base, quantities, levels, worst))
         base = min(base, fit)
         if base < slow.least:
             raise No("below_min")
@@ -360,6 +377,19 @@ class SlowRehearsal:
         held.goal = down(ref + exact(rule["target_ticks"]))
         return held
 
+    def exceeded(
+        self, slow: Slow, base: int, quantities: Any, levels: list[int], worst: Any
+    ) -> str:
+        """The first cap, in their order, that a ladder exceeds by itself."""
+        kept = dict(slow.policy)
+        for name in ("qty_max", "free_margin", *CAPS):
+            slow.policy = {"only": name} | {key: kept[key] for key in (name,) if key in kept}
+            fits = self.within_caps(slow, quantities(base), levels, worst(base))
+            slow.policy = kept
+            if not fits:
+                return name
+        raise AssertionError("no cap is exceeded")
+
     def within_caps(self, slow: Slow, steps: list[int], levels: list[int], worst: Fraction) -> bool:
         """Whether the whole ladder keeps every cap."""
         policy, slack = slow.policy, 1 + Fraction(1, 10**9)
@@ -369,10 +399,11 @@ class SlowRehearsal:
         )
         margin = notional * exact(self.instrument["margin_rate"])
         free = slow.equity - exact(self.account.get("margin_used", 0))
-        if sum(steps) * slow.step > exact(self.instrument["qty_max"]):
+        only = policy.get("only", "")
+        if only in ("", "qty_max") and sum(steps) * slow.step > exact(self.instrument["qty_max"]):
             return False
         limits = [
-            (margin, free),
+            (margin, free if only in ("", "free_margin") else None),
             (notional, self.share(policy, "max_notional_percent", slow.equity)),
             (margin, self.share(policy, "max_margin_percent", free)),
             (worst, self.share(policy, "max_heat_percent", slow.equity)),

@@ -69,6 +69,13 @@ COMMANDS = {
             f"{SLOW} --out rehearsed",
         ),
         Command(
+            "fleet",
+            "fleet",
+            "Try a rig",
+            "several instruments, sources and rigs on one account",
+            "examples/two-harbours.toml --out fleet",
+        ),
+        Command(
             "parity",
             "parity",
             "Try a rig",

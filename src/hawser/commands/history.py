@@ -1,4 +1,4 @@
-"""The options and files that `hawser rehearse` and `hawser parity` share."""
+"""The options and files that commands over a history share."""
 
 from __future__ import annotations
 
@@ -30,12 +30,7 @@ def history_parser(name: str, told: str) -> Parser:
     parser.add_argument(
         "--exit-signal", metavar="COLUMN", help="early exits: -1 leaves a long, +1 a short"
     )
-    parser.add_argument(
-        "--order",
-        choices=("pessimistic", "optimistic", "path"),
-        default="pessimistic",
-        help="what fills first inside a bar that reaches both sides (pessimistic)",
-    )
+    add_order(parser)
     parser.add_argument(
         "--timeframe",
         metavar="SPAN",
@@ -59,6 +54,21 @@ def history_parser(name: str, told: str) -> Parser:
         help="the source of the columns, for guards that name theirs",
     )
     parser.add_bars_of()
+    add_rates(parser)
+    parser.add_argument("--json", action="store_true", help="print the report")
+    return parser
+
+
+def add_order(parser: Parser) -> None:
+    parser.add_argument(
+        "--order",
+        choices=("pessimistic", "optimistic", "path"),
+        default="pessimistic",
+        help="what fills first inside a bar that reaches both sides (pessimistic)",
+    )
+
+
+def add_rates(parser: Parser) -> None:
     parser.add_argument(
         "--rate",
         action="append",
@@ -66,8 +76,28 @@ def history_parser(name: str, told: str) -> Parser:
         metavar="PAIR=FILE",
         help="bars of a pair of currencies, as CHF/SEK=FILE: its price is the rate, bar by bar",
     )
-    parser.add_argument("--json", action="store_true", help="print the report")
-    return parser
+
+
+def add_references(parser: Parser) -> None:
+    parser.add_argument(
+        "--reference",
+        action="append",
+        default=[],
+        metavar="NAME=FILE",
+        help="bars of an instrument that a regime refers to; may be given again",
+    )
+
+
+def add_out(parser: Parser) -> None:
+    """The folder that is written, and whether what is in it may be replaced."""
+    parser.add_argument(
+        "--out", type=Path, required=True, metavar="FOLDER", help="a folder for the files written"
+    )
+    parser.add_argument(
+        "--replace",
+        action="store_true",
+        help="replace the files in a folder that is not empty, and nothing else in it",
+    )
 
 
 def files_of(options: argparse.Namespace) -> Files:

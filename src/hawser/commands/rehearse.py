@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import json
-from pathlib import Path
 
-from hawser.commands.history import files_of, history_parser
+from hawser.commands.history import add_out, add_references, files_of, history_parser
 from hawser.commands.parsing import DONE, Parser
 from hawser.commands.process import aside, cancellable, uncollected
 
@@ -14,21 +13,8 @@ def make_parser() -> Parser:
     parser = history_parser(
         "rehearse", "Run a rig over history; writes trades, fills, stops, equity."
     )
-    parser.add_argument(
-        "--out", type=Path, required=True, metavar="FOLDER", help="a folder for the files written"
-    )
-    parser.add_argument(
-        "--reference",
-        action="append",
-        default=[],
-        metavar="NAME=FILE",
-        help="bars of an instrument that a regime refers to; may be given again",
-    )
-    parser.add_argument(
-        "--replace",
-        action="store_true",
-        help="replace the files in a folder that is not empty, and nothing else in it",
-    )
+    add_out(parser)
+    add_references(parser)
     return parser
 
 

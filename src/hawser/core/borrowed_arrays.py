@@ -12,21 +12,23 @@ from functools import cached_property
 from typing import Any, cast
 
 
-def _made() -> Callable[[Any], Any]:
+def uncounted(context: Any, builder: Any, of: Any, value: Any) -> Any:
+    """LLVM's `value` of Numba's type `of`, its arrays without the record that counts references."""
     from numba.core import cgutils, types  # noqa: PLC0415  # late, as in `compiled.py`
-    from numba.extending import intrinsic  # noqa: PLC0415
 
-    def uncounted(context: Any, builder: Any, of: Any, value: Any) -> Any:
-        """`value` of the type `of`, its arrays without the record that counts references."""
-        if isinstance(of, types.Array):
-            array = context.make_array(of)(context, builder, value)
-            array.meminfo = cgutils.get_null_value(array.meminfo.type)  # type: ignore[no-untyped-call]
-            return array._getvalue()
-        if isinstance(of, types.BaseTuple):
-            for number, part in enumerate(of):  # type: ignore[arg-type, var-annotated]  # untyped
-                inner = uncounted(context, builder, part, builder.extract_value(value, number))
-                value = builder.insert_value(value, inner, number)
-        return value
+    if isinstance(of, types.Array):
+        array = context.make_array(of)(context, builder, value)
+        array.meminfo = cgutils.get_null_value(array.meminfo.type)  # type: ignore[no-untyped-call]
+        return array._getvalue()
+    if isinstance(of, types.BaseTuple):
+        for number, part in enumerate(of):  # type: ignore[arg-type, var-annotated]  # untyped
+            inner = uncounted(context, builder, part, builder.extract_value(value, number))
+            value = builder.insert_value(value, inner, number)
+    return value
+
+
+def _made() -> Callable[[Any], Any]:
+    from numba.extending import intrinsic  # noqa: PLC0415
 
     def borrow(_typing: Any, value: Any) -> Any:
         def generate(context: Any, builder: Any, _signature: Any, arguments: Any) -> Any:

@@ -75,7 +75,8 @@ class _Rule(partial[Any]):
         """Numba's own, which keeps the machine code; one for all threads, whichever asks first."""
         if "_made" not in self.__dict__:
             options = {"cache": True, "error_model": "numpy", "nogil": True, "inline": self._inline}
-            self.__dict__.setdefault("_made", _numba().njit(**options)(self.py_func))
+            made = _numba().njit(**options)(self.py_func)
+            self.__dict__.setdefault("_made", _for_every_constant(made))
         return self.__dict__["_made"]
 
     def __getattr__(self, name: str) -> Any:
@@ -83,6 +84,21 @@ class _Rule(partial[Any]):
 
     def __reduce__(self) -> str:
         return self.py_func.__qualname__  # found by its name, as functions are
+
+
+def _for_every_constant(dispatcher: Any) -> Any:
+    """The dispatcher, which takes a constant that compiled code calls it with for one of its type:
+    Numba would compile it once more for each constant that stands anywhere."""
+    from numba.core import types
+
+    given, unliteral = dispatcher.get_call_template, cast(Any, types).unliteral
+
+    def get_call_template(args: Any, kws: Any) -> Any:
+        plain = {name: unliteral(kind) for name, kind in kws.items()}
+        return given(tuple(unliteral(kind) for kind in args), plain)
+
+    dispatcher.get_call_template = get_call_template
+    return dispatcher
 
 
 @cache

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from hawser.core.rules.quantity import Fees, commission
+from hawser.core.rules.quantity import Fees, result_at_stop
 
 
 class Stake(msgspec.Struct, frozen=True):
@@ -23,13 +23,7 @@ class Stake(msgspec.Struct, frozen=True):
 
 def outcome_at_stop(stake: Stake) -> float:
     """Money if the stop fills at its level, both commissions included; negative is a loss."""
-    fees_in = commission(stake.qty, stake.entry, stake.fees)
-    fees_out = commission(stake.qty, stake.stop, stake.fees)
-    return (
-        stake.side * (stake.stop - stake.entry) * stake.qty * stake.fees.unit_money
-        - fees_in
-        - fees_out
-    )
+    return result_at_stop(stake.side, stake.qty, stake.entry, stake.stop, stake.fees)
 
 
 def heat(stake: Stake) -> float:

@@ -16,7 +16,7 @@ from hawser.core.rules.ladders import (
     rung_steps,
 )
 from hawser.core.rules.quantity import commission
-from hawser.core.rules.sizes import PLENTY, UNBOUND, Limits
+from hawser.core.rules.sizes import PLENTY, UNBOUND, Limits, only_cap
 from hawser.core.rules.targets import part_and_money
 from hawser.core.size_terms import (
     CAPS,
@@ -109,20 +109,19 @@ def ladder_sized(terms: SizingTerms, rule: Ladder) -> Sizing:
 
 def _one_by_one(limits: Limits) -> list[tuple[str, Limits]]:
     """Each cap that applies, by itself."""
-    found = []
-    if limits.margin_rate > 0:
-        free = UNBOUND._replace(free_margin=limits.free_margin, margin_rate=limits.margin_rate)
-        found.append(("free_margin", free))
-    of_equity = UNBOUND._replace(
-        equity=limits.equity, open_heat=limits.open_heat, currency_heat=limits.currency_heat
-    )
-    for name in CAPS[1:]:
-        value = getattr(limits, name)
-        if math.isnan(value) or (name == "max_margin_percent" and limits.margin_rate <= 0):
-            continue
-        only = free if name == "max_margin_percent" else of_equity
-        found.append((name, only._replace(**{name: value})))
-    return found
+    applies = [
+        limits.margin_rate > 0,
+        not math.isnan(limits.max_notional_percent),
+        limits.margin_rate > 0 and not math.isnan(limits.max_margin_percent),
+        not math.isnan(limits.max_heat_percent),
+        not math.isnan(limits.max_currency_heat_percent),
+        not math.isnan(limits.day_loss_room),
+    ]
+    return [
+        (name, only_cap(limits, number))
+        for number, (name, there) in enumerate(zip(CAPS, applies, strict=True))
+        if there
+    ]
 
 
 def _ladder_answer(

@@ -16,12 +16,13 @@ from hawser.core.instrument import Instrument
 from hawser.formats.atomic import folder_written
 
 CHUNK = 1 << 15  # lines
-# without guards one fewer
+# without guards one fewer; of one instrument nothing is listed as refused
 FILES = (
     "trades.csv",
     "fills.csv",
     "stops.csv",
     "guards.csv",
+    "refused.csv",
     "equity.csv",
     "report.json",
     "run.json",
@@ -40,7 +41,9 @@ class Tables(Protocol):
 
     def guards(self) -> dict[str, Column] | None: ...
 
-    def equity(self) -> tuple[Array, Array]: ...
+    def refused(self) -> dict[str, Column] | None: ...
+
+    def equity(self) -> tuple[Array, dict[str, Array]]: ...
 
 
 def instants(times: Array) -> list[str]:
@@ -54,12 +57,12 @@ def instants(times: Array) -> list[str]:
     ]
 
 
-def _write_equity(file: IO[bytes], times: Array, values: Array) -> None:
+def _write_equity(file: IO[bytes], times: Array, columns: dict[str, Array]) -> None:
     """One line for each bar, of which there may be millions: some at a time."""
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    file.write(b"time,equity\n")
+    file.write(",".join(["time", *columns]).encode() + b"\n")
     whole = not (times % SECOND).any()
     for at in range(0, times.size, CHUNK):
         part = times[at : at + CHUNK]
@@ -70,7 +73,8 @@ def _write_equity(file: IO[bytes], times: Array, values: Array) -> None:
             )
         else:
             texts = pa.array(instants(part))
-        _write_lines(file, {"time": texts, "equity": _number_texts(values[at : at + CHUNK])})
+        parts = {name: _number_texts(one[at : at + CHUNK]) for name, one in columns.items()}
+        _write_lines(file, {"time": texts} | parts)
 
 
 def _number_texts(values: Array) -> Any:
@@ -141,10 +145,12 @@ def write_rehearsal(
             ("fills", tables.fills()),
             ("stops", tables.stops()),
         ):
-            _write_table(opened(f"{name}.csv"), columns)
-        guards = tables.guards()
-        if guards is not None:
-            _write_words(opened("guards.csv"), guards)
+            # names of instruments are a person's own words
+            write = _write_words if "instrument" in columns else _write_table
+            write(opened(f"{name}.csv"), columns)
+        for name, some in (("guards", tables.guards()), ("refused", tables.refused())):
+            if some is not None:
+                _write_words(opened(f"{name}.csv"), some)
         _write_equity(opened("equity.csv"), *tables.equity())
         for name, told in (("report.json", report), ("run.json", run)):
             opened(name).write(json.dumps(told, indent=1).encode() + b"\n")

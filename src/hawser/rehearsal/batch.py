@@ -13,7 +13,7 @@ from hawser.core.indicators import Array
 from hawser.core.rules.bar_close import follow_on
 from hawser.core.rules.trade_levels import Money, Setup
 from hawser.rehearsal import guarding as gd
-from hawser.rehearsal.entries import Sizer, begin
+from hawser.rehearsal.entries import Sizer, alone_at, begin
 from hawser.rehearsal.loop import play
 from hawser.rehearsal.records import INSIDE, BarRows, Levels, PlayArrays, TradeEnd, TradeStart
 
@@ -102,7 +102,9 @@ def _allowed(
         return False
     if not guarded.watch.on:
         return True
-    number = gd.closed_for(guarded, bar, price=price, late=late, side=side, equity=cash)
+    gd.idle(guarded, bar, cash)
+    gd.roll(guarded, bar, gd.CLOSES if late else gd.OPENS, cash)
+    number = gd.closed_for(guarded, price, side)
     return not gd.refused(guarded, price, side, number)
 
 
@@ -137,6 +139,16 @@ def _write_trade(row: Array, trade: TradeStart, end: TradeEnd, late: bool) -> No
     )
     row[LATE] = late
     row[FILL_TO], row[MOVE_TO] = row[FILL_FROM] + end.fills, row[MOVE_FROM] + end.moves
+
+
+@inlined
+def _judge_end(guarded: gd.Guarded, end: TradeEnd, risk: float, cash: float) -> None:
+    """What guards make of the end of a trade; `cash`: before it."""
+    moment = gd.CLOSES if end.how == INSIDE else gd.OPENS
+    gd.trade_ended(guarded, end.bar, end.at, moment, net=end.net, risk=risk)
+    gd.judge(guarded, end.bar, cash + end.net)
+    gd.due(guarded)  # nothing is open for which it could be done
+    guarded.memory.place[1] = end.bar
 
 
 @compiled
@@ -199,7 +211,7 @@ def run_batch(
             side=side,
             first=first,
             at=price,
-            cash=cash,
+            now=alone_at(sizer, cash),
             levels=levels,
         )
         trade = begun.trade
@@ -219,15 +231,7 @@ def run_batch(
             guarded=guarded,
         )
         if guarded.watch.on:
-            gd.trade_ended(
-                guarded,
-                end.bar,
-                price=end.at,
-                moment=gd.CLOSES if end.how == INSIDE else gd.OPENS,
-                net=end.net,
-                risk=begun.risk,
-            )
-            gd.judge(guarded, end.bar, cash + end.net)
+            _judge_end(guarded, end, risk=begun.risk, cash=cash)
         row = rows.whole[count]
         row[DECIDED], row[FOLLOWS], row[FILL_FROM], row[MOVE_FROM] = decided, follows, nf, nm
         _write_trade(row, trade, end, late)
@@ -287,7 +291,7 @@ def fan(
             side=side,
             first=starts[k] + 1,
             at=history.bars[starts[k]]["end"],
-            cash=cash,
+            now=alone_at(sizer, cash),
             levels=levels,
         )
         if begun.trade.steps == 0 or begun.risk <= 0:

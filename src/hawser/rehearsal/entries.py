@@ -15,14 +15,18 @@ from hawser.core.indicators import Array
 from hawser.core.rules.kinds import Kind
 from hawser.core.rules.ladders import ladder_base, ladder_worst, lay_rungs, rung_steps
 from hawser.core.rules.quantity import AtStop, money_stop_distance, risk_of
+from hawser.core.rules.refusals import Refusal
 from hawser.core.rules.sizes import (
     BUDGET,
+    FREE_CAP,
     GIVEN,
     PLENTY,
+    ROOM_CAP,
     UNBOUND,
     Limits,
     asked_steps,
     cap_steps,
+    only_cap,
     steps_of_notional,
 )
 from hawser.core.rules.stops import STOP_OK, stop_level, stop_verdict
@@ -41,13 +45,27 @@ from hawser.core.rules.trade_levels import (
 from hawser.rehearsal.records import BarRows, Levels, TradeStart
 
 PRICE = int(Kind.PRICE)
-EQUITY, BALANCE, FREE_MARGIN = 0, 1, 2
+EQUITY, BALANCE, OF_FREE_MARGIN = 0, 1, 2  # what a percentage is of
+# whole numbers: a member of the kind would be another type to compiled code
+NONE, INDICATOR_NOT_READY = int(Refusal.NONE), int(Refusal.INDICATOR_NOT_READY)
+NO_EQUITY, QTY_OFF_STEP = int(Refusal.NO_EQUITY), int(Refusal.QTY_OFF_STEP)
+COSTS_EXCEED_RISK, STOP_NOT_POSITIVE = (
+    int(Refusal.COSTS_EXCEED_RISK),
+    int(Refusal.STOP_NOT_POSITIVE),
+)
+TARGET_WRONG_SIDE, MAX_POSITIONS = int(Refusal.TARGET_WRONG_SIDE), int(Refusal.MAX_POSITIONS)
+QTY_MAX, FREE_MARGIN, BELOW_MIN = (
+    int(Refusal.QTY_MAX),
+    int(Refusal.FREE_MARGIN),
+    int(Refusal.BELOW_MIN),
+)
 
 
 class Sizer(NamedTuple):
     """How an account sizes: `method` as in `core/rules/sizes.py`; percentages not set are NaN;
-    `balance_off` is balance less equity at the start. With GIVEN: `given` steps, or an investment
-    of `amount` (given 0)."""
+    `balance_off` is balance less equity at the start. With GIVEN: `given` steps (-1: not a whole
+    number of them), or an investment of `amount` (given 0). `most_positions`: -1 where the policy
+    names no number."""
 
     method: int
     percent: float
@@ -65,43 +83,76 @@ class Sizer(NamedTuple):
     fit: bool
     qty_max: int
     qty_min: int
-    no_positions: bool  # the policy allows none
+    most_positions: int
+
+
+class AccountNow(NamedTuple):
+    """The account at an entry: money, and how many positions are open. `currency_heat` is the most
+    of any currency that the instrument is exposed to."""
+
+    equity: float
+    balance: float
+    margin_used: float
+    open_heat: float
+    currency_heat: float
+    positions: int
 
 
 class Begun(NamedTuple):
-    """A trade to be played; `steps` 0: there is no entry."""
+    """A trade to be played, of 0 steps where it is refused; its whole risk at entry, money; why it
+    is refused (a `Refusal`)."""
 
     trade: TradeStart
     rules: Rules
     risk: float
+    refusal: int
+
+
+@inlined
+def alone_at(sizer: Sizer, cash: float) -> AccountNow:
+    """The account where nothing is open."""
+    return AccountNow(
+        equity=cash,
+        balance=cash + sizer.balance_off,
+        margin_used=sizer.margin_used,
+        open_heat=0.0,
+        currency_heat=0.0,
+        positions=0,
+    )
 
 
 @compiled
-def _limits(sizer: Sizer, equity: float) -> Limits:
+def _limits(sizer: Sizer, now: AccountNow) -> Limits:
     return Limits(
-        equity=equity,
-        free_margin=equity - sizer.margin_used,
+        equity=now.equity,
+        free_margin=now.equity - now.margin_used,
         margin_rate=sizer.margin_rate,
         max_notional_percent=sizer.max_notional_percent,
         max_margin_percent=sizer.max_margin_percent,
         max_heat_percent=sizer.max_heat_percent,
         max_currency_heat_percent=sizer.max_currency_heat_percent,
         day_loss_room=math.nan,
-        open_heat=0.0,
-        currency_heat=0.0,
+        open_heat=now.open_heat,
+        currency_heat=now.currency_heat,
     )
 
 
 @compiled
-def _budget(sizer: Sizer, equity: float) -> float:
+def _budget(sizer: Sizer, now: AccountNow) -> float:
     if math.isnan(sizer.percent):
         return sizer.amount
-    basis = equity
+    basis = now.equity
     if sizer.basis == BALANCE:
-        basis = max(0.0, equity + sizer.balance_off)
-    elif sizer.basis == FREE_MARGIN:
-        basis = equity - sizer.margin_used
+        basis = max(0.0, now.balance)
+    elif sizer.basis == OF_FREE_MARGIN:
+        basis = now.equity - now.margin_used
     return sizer.percent / 100.0 * basis
+
+
+@inlined
+def _full(sizer: Sizer, now: AccountNow) -> bool:
+    """Whether the policy allows no further position."""
+    return 0 <= sizer.most_positions <= now.positions
 
 
 @inlined
@@ -126,8 +177,8 @@ def _initial_stop(
     decided: int,
     ref: int,
     spread: int,
-) -> int:
-    """The stop's level; -1 where there is none."""
+) -> tuple[int, int]:
+    """Why there is no stop, and the stop's level."""
     if setup.stop.kind == Kind.MONEY:
         qty = given * money.step
         slip = money.entry_slip + money.exit_slip
@@ -140,42 +191,85 @@ def _initial_stop(
             slippage=slip,
             fees=money.fees,
         )
-        return ref - side * far if far >= 0 else -1
+        return (NONE, ref - side * far) if far >= 0 else (COSTS_EXCEED_RISK, -1)
     if setup.stop.kind == Kind.COLUMN:
         base = history.stop_long[decided] if side > 0 else history.stop_short[decided]
         if not base > 0:
-            return -1
+            return INDICATOR_NOT_READY, -1
         value = base - side * setup.stop.offset + (spread if side < 0 else 0)
-        return stop_level(PRICE, value, float(ref), 0.0, side)
-    return stop_level(
-        setup.stop.kind, setup.stop.value, float(ref), history.bars[decided]["atr"], side
-    )
+        return NONE, stop_level(PRICE, value, float(ref), 0.0, side)
+    atr = history.bars[decided]["atr"]
+    return NONE, stop_level(setup.stop.kind, setup.stop.value, float(ref), atr, side)
+
+
+@inlined
+def _stands(stop: int, ref: int, exit_side: int, side: int, min_stop: int) -> int:
+    """Why a stop may not stand."""
+    verdict = stop_verdict(stop, ref, exit_side, side, min_stop)
+    return NONE if verdict == STOP_OK else STOP_NOT_POSITIVE - 1 + verdict
 
 
 @inlined
 def _steps(
-    sizer: Sizer, setup: Setup, money: Money, given: int, equity: float, atr: float, at_stop: AtStop
-) -> int:
-    """The quantity after every cap; 0 where it is refused."""
+    sizer: Sizer,
+    money: Money,
+    given: int,
+    now: AccountNow,
+    atr: float,
+    at_stop: AtStop,
+) -> tuple[int, int]:
+    """Why there is no quantity, and the quantity after every cap."""
     asked = given
     if sizer.method != GIVEN:
-        budget = _budget(sizer, equity) if sizer.method == BUDGET else 0.0
+        budget = _budget(sizer, now) if sizer.method == BUDGET else 0.0
         asked = asked_steps(
             sizer.method,
             budget,
             percent=sizer.percent,
             multiple=sizer.multiple,
-            equity=equity,
+            equity=now.equity,
             atr=atr * money.tick,
             step=money.step,
             at_stop=at_stop,
         )
     steps = min(asked, sizer.qty_max)
-    for cap in cap_steps(_limits(sizer, equity), money.step, at_stop):
+    first = QTY_MAX if steps < asked else NONE
+    for number, cap in enumerate(cap_steps(_limits(sizer, now), money.step, at_stop)):
+        if cap < asked and first == NONE:
+            first = FREE_MARGIN + number
         steps = min(steps, cap)
-    if steps < max(1, sizer.qty_min) or (steps < asked and not sizer.fit):
-        return 0
-    return steps
+    if steps < asked and not sizer.fit:
+        return first, 0
+    if steps < max(1, sizer.qty_min):
+        return BELOW_MIN, 0
+    return NONE, steps
+
+
+@compiled
+def _ladder_steps(
+    sizer: Sizer, setup: Setup, money: Money, now: AccountNow, side: int, levels: Array, stop: int
+) -> tuple[int, int]:
+    """Why there is no ladder, and its base after every cap, in steps."""
+    budget, factor, limits = _budget(sizer, now), setup.ladder.factor, _limits(sizer, now)
+    base = ladder_base(limits, budget, sizer.qty_max, levels, stop, factor, side, money)
+    if not sizer.fit:
+        asked = ladder_base(UNBOUND, budget, PLENTY, levels, stop, factor, side, money)
+        if base < asked:
+            if (
+                ladder_base(UNBOUND, math.inf, sizer.qty_max, levels, stop, factor, side, money)
+                < asked
+            ):
+                return QTY_MAX, 0
+            first = FREE_CAP
+            while first < ROOM_CAP:
+                one = only_cap(limits, first)
+                if ladder_base(one, math.inf, PLENTY, levels, stop, factor, side, money) < asked:
+                    break
+                first += 1
+            return FREE_MARGIN + first, 0
+    if base < max(1, sizer.qty_min):
+        return BELOW_MIN, 0
+    return NONE, base
 
 
 @compiled
@@ -187,48 +281,24 @@ def _ladder(
     ref: int,
     exit_side: int,
     atr: float,
-    equity: float,
+    now: AccountNow,
     laid: Levels,
-) -> tuple[int, int, float]:
-    """Stop, base steps (0: refused), worst case; the rungs beyond the first are laid."""
+) -> tuple[int, int, int, float]:
+    """Why there is no ladder, its stop, base steps and worst case; the rungs beyond the first are
+    laid."""
     spacing = distance(setup.ladder.spacing_kind, setup.ladder.spacing, float(ref), 0.0, atr)
     levels, stop = lay_rungs(ref, setup.ladder.rungs, spacing, setup.ladder.stop, side)
-    base, budget = 0, _budget(sizer, equity)
-    if stop_verdict(stop, ref, exit_side, side, setup.min_stop) == STOP_OK:
-        base = ladder_base(
-            _limits(sizer, equity),
-            budget,
-            most_steps=sizer.qty_max,
-            levels=levels,
-            stop=stop,
-            factor=setup.ladder.factor,
-            side=side,
-            money=money,
-        )
-    if base < max(1, sizer.qty_min):
-        base = 0
-    if (
-        base
-        and not sizer.fit
-        and base
-        < ladder_base(
-            UNBOUND,
-            budget,
-            most_steps=PLENTY,
-            levels=levels,
-            stop=stop,
-            factor=setup.ladder.factor,
-            side=side,
-            money=money,
-        )
-    ):
-        base = 0
+    base, refusal = 0, _stands(stop, ref, exit_side, side, setup.min_stop)
+    if refusal == NONE and _full(sizer, now):
+        refusal = MAX_POSITIONS
+    if refusal == NONE:
+        refusal, base = _ladder_steps(sizer, setup, money, now, side, levels, stop)
     worst = ladder_worst(
         base, levels, stop=stop, factor=setup.ladder.factor, side=side, money=money
     )
     laid.rungs[:] = side * levels[1:]
     laid.rung_steps[:] = rung_steps(base, setup.ladder.rungs, setup.ladder.factor)[1:]
-    return stop, base, worst
+    return refusal, stop, base, worst
 
 
 @inlined
@@ -255,6 +325,51 @@ def _wrong_target(setup: Setup, side: int, ref: int) -> bool:
 
 
 @inlined
+def _sized(
+    history: BarRows,
+    money: Money,
+    sizer: Sizer,
+    setup: Setup,
+    side: int,
+    decided: int,
+    ref: int,
+    spread: int,
+    exit_side: int,
+    now: AccountNow,
+) -> tuple[int, int, int, float]:
+    """Why there is no entry, its stop, steps and risk, of a rig without a ladder; refusals in the
+    reckoning's order."""
+    given = sizer.given
+    if sizer.method == GIVEN and given == 0:  # an investment
+        given = steps_of_notional(
+            sizer.amount, ref * money.tick * money.fees.unit_money * money.step
+        )
+    if given < 0:
+        return QTY_OFF_STEP, -1, 0, 0.0
+    refusal, stop = _initial_stop(
+        history,
+        setup,
+        money=money,
+        given=max(given, sizer.qty_min, 1),
+        side=side,
+        decided=decided,
+        ref=ref,
+        spread=spread,
+    )
+    if refusal == NONE:
+        refusal = _stands(stop, ref, exit_side, side, setup.min_stop)
+    if refusal == NONE and _wrong_target(setup, side, ref):
+        refusal = TARGET_WRONG_SIDE
+    if refusal == NONE and _full(sizer, now):
+        refusal = MAX_POSITIONS
+    if refusal != NONE:
+        return refusal, stop, 0, 0.0
+    at_stop, atr = _at_stop(money, ref, stop), history.bars[decided]["atr"]
+    refusal, steps = _steps(sizer, money, given=given, now=now, atr=atr, at_stop=at_stop)
+    return refusal, stop, steps, risk_of(steps * money.step, at_stop)
+
+
+@inlined
 def begin(
     history: BarRows,
     money: Money,
@@ -263,7 +378,7 @@ def begin(
     side: int,
     first: int,
     at: int,
-    cash: float,
+    now: AccountNow,
     levels: Levels,
 ) -> Begun:
     """The trade that is entered at the open of the row `at` of prices, in the bar `first`, by what
@@ -274,15 +389,14 @@ def begin(
     bid, spread = entered["open"], entered["spread"]
     ref = bid + spread if side > 0 else bid
     exit_side = bid if side > 0 else bid + spread
-    atr, equity = history.bars[decided]["atr"], cash
-    stop, steps, risk, given = -1, 0, 0.0, sizer.given
-    known = (atr > 0 or not setup.needs_atr) and not sizer.no_positions and equity > 0
-    if sizer.method == GIVEN and given == 0:  # an investment
-        given = steps_of_notional(
-            sizer.amount, ref * money.tick * money.fees.unit_money * money.step
-        )
-    if known and setup.ladder.rungs:
-        stop, steps, risk = _ladder(
+    atr = history.bars[decided]["atr"]
+    stop, steps, risk, refusal = -1, 0, 0.0, NONE
+    if not atr > 0 and setup.needs_atr:
+        refusal = INDICATOR_NOT_READY
+    elif not now.equity > 0:
+        refusal = NO_EQUITY
+    elif setup.ladder.rungs:
+        refusal, stop, steps, risk = _ladder(
             sizer,
             setup,
             money=money,
@@ -290,28 +404,22 @@ def begin(
             ref=ref,
             exit_side=exit_side,
             atr=atr,
-            equity=equity,
+            now=now,
             laid=levels,
         )
-    elif known:
-        stop = _initial_stop(
+    else:
+        refusal, stop, steps, risk = _sized(
             history,
-            setup,
-            money=money,
-            given=max(given, sizer.qty_min, 1),
+            money,
+            sizer=sizer,
+            setup=setup,
             side=side,
             decided=decided,
             ref=ref,
             spread=spread,
+            exit_side=exit_side,
+            now=now,
         )
-        if stop_verdict(
-            stop, ref, exit_side, side, setup.min_stop
-        ) == STOP_OK and not _wrong_target(setup, side, ref):
-            at_stop = _at_stop(money, ref, stop)
-            steps = _steps(
-                sizer, setup, money=money, given=given, equity=equity, atr=atr, at_stop=at_stop
-            )
-            risk = risk_of(steps * money.step, at_stop)
     r_ticks = abs(ref - stop)
     if steps > 0:
         lay_targets(
@@ -346,6 +454,6 @@ def begin(
         r_ticks=r_ticks,
         steps=max(1, steps),
         parts=levels.target_parts,
-        cash=cash,
+        cash=now.equity,
     )
-    return Begun(TradeStart(side, first, at, ref, steps, stop), rules, risk)
+    return Begun(TradeStart(side, first, at, ref, steps, stop), rules, risk, refusal)

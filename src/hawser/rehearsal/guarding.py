@@ -30,18 +30,20 @@ from hawser.core.guards.limits import (
 )
 from hawser.core.indicators import Array
 
-CLOSE, EVEN = 1, 2  # what is to follow, as bits
+CLOSE, EVEN, ALL = 1, 2, 4  # what is to follow, as bits; ALL: for every member
 OPEN, UNTIL_END, FOR_GOOD = range(3)  # latched
 REFUSED, TRIPPED, CLOSED = range(3)  # what is written down
 OPENS, CLOSES = 0, 1  # moments of a bar
 
 
 class CountedColumns(NamedTuple):
-    """The guards that count, in the policy's order, one place in each array for each."""
+    """What is counted, in the policy's order: one place in each array for each guard and whom it
+    counts together."""
 
     kind: Array  # what it counts (`limits.py`)
-    number: Array  # in the policy
-    watches: Array  # whether it watches the signals; else it only flattens
+    number: Array  # of the guard in the policy
+    watches: Array  # (members, places) whose entries it keeps out; of none: it only flattens
+    by_result: Array  # whether it goes by the results of those it watches, not by equity
     weekly: Array
     until_end: Array  # whether what latches opens with the next period
     does: Array  # on tripping, as bits
@@ -52,8 +54,7 @@ class CountedColumns(NamedTuple):
 
 
 class GuardColumns(NamedTuple):
-    """What the guards of a policy are and what is known of each bar beforehand; `on`: there are
-    any.
+    """What is known beforehand of each bar of one member's history; `on`: there are guards.
 
     By row of prices: `time` (UTC ns; each `span` ns long); `shut`, for longs and shorts, the number
     of the first filter that is closed at its open, counted from 1 (0: none). By bar: `opened` (UTC
@@ -71,12 +72,12 @@ class GuardColumns(NamedTuple):
     period: Array
     of_r: Array
     of_r_number: Array
-    counted: CountedColumns
 
 
 class GuardCounts(NamedTuple):
-    """What each guard that counts remembers; `place`: how many rows are written, and the first bar
-    whose close has not been judged."""
+    """What is remembered of each that is counted; `place`: how many rows are written, and the first
+    bar whose close has not been judged. By member: `due`, what is to follow, as bits, and
+    `results`, money since the start; `won`: those of whom a place watches when its period began."""
 
     latched: Array
     period: Array
@@ -84,20 +85,26 @@ class GuardCounts(NamedTuple):
     until: Array
     base: Array
     high: Array
+    won: Array
+    due: Array
+    results: Array
     place: Array
 
 
 class Guarded(NamedTuple):
-    """Guards at work: `written` gets rows of (UTC ns, number, what, side)."""
+    """Guards at work for one member: `written` gets rows of (UTC ns, number, what, side,
+    member)."""
 
     watch: GuardColumns
+    counted: CountedColumns
     memory: GuardCounts
     written: Array
+    member: int
 
 
-def memory_for(watch: GuardColumns, equity: float) -> GuardCounts:
+def memory_for(counted: CountedColumns, equity: float) -> GuardCounts:
     """Nothing has happened yet."""
-    n = watch.counted.kind.size
+    members, n = counted.watches.shape
     latched, counts, until = np.zeros((3, n), np.int64)
     return GuardCounts(
         latched=latched,
@@ -106,16 +113,19 @@ def memory_for(watch: GuardColumns, equity: float) -> GuardCounts:
         until=until,
         base=np.full(n, equity),
         high=np.full(n, equity),
+        won=np.zeros(n),
+        due=np.zeros(members, np.int64),
+        results=np.zeros(members),
         place=np.zeros(2, np.int64),
     )
 
 
 @compiled
-def note(guarded: Guarded, time: int, number: int, what: int, side: int) -> None:
-    """Write down what a guard did."""
+def note(guarded: Guarded, time: int, number: int, what: int, side: int, who: int) -> None:
+    """Write down what a guard did, and for which member; -1: for all that it watches."""
     place = guarded.memory.place
     row = guarded.written[place[0]]
-    row[0], row[1], row[2], row[3] = time, number, what, side
+    row[0], row[1], row[2], row[3], row[4] = time, number, what, side, who
     place[0] += 1
 
 
@@ -124,50 +134,90 @@ def roll(guarded: Guarded, bar: int, moment: int, equity: float) -> None:
     """Periods that are over by the bar's open or close give way to the next, which counts from the
     equity known. A limit that is still broken opens nothing with the new period; what was to follow
     followed when it broke."""
-    watch, memory = guarded.watch, guarded.memory
-    for g in range(watch.counted.kind.size):
-        now = watch.period[bar, 2 * watch.counted.weekly[g] + moment]
+    watch, counted, memory = guarded.watch, guarded.counted, guarded.memory
+    for g in range(counted.kind.size):
+        now = watch.period[bar, 2 * counted.weekly[g] + moment]
         if now != memory.period[g]:
             opened = memory.latched[g] == UNTIL_END
             if opened:
                 memory.latched[g], memory.counts[g] = OPEN, 0
             memory.period[g], memory.base[g] = now, equity
-            if watch.counted.kind[g] == COUNT:
+            memory.won[g] = _results(guarded, g)
+            if counted.kind[g] == COUNT:
                 memory.counts[g] = 0
             if opened and _reached(guarded, g, equity):
-                _trip(guarded, bar, g)
+                _latch(guarded, watch.opened[bar], g)
+
+
+@compiled
+def _results(guarded: Guarded, g: int) -> float:
+    """Results of those that a place watches, money since the start; 0 where it goes by equity."""
+    total = 0.0
+    if guarded.counted.by_result[g]:
+        for m in range(guarded.memory.results.size):
+            if guarded.counted.watches[m, g]:
+                total += guarded.memory.results[m]
+    return total
 
 
 @inlined
 def _reached(guarded: Guarded, g: int, equity: float) -> bool:
     """Whether a kill switch that looks at money has reached its limit."""
-    watch, memory = guarded.watch, guarded.memory
-    kind = watch.counted.kind[g]
+    counted, memory = guarded.counted, guarded.memory
+    kind = counted.kind[g]
     if kind == LOSS:
-        return lost(memory.base[g], equity, watch.counted.percent[g], watch.counted.money[g])
+        now = equity
+        if counted.by_result[g]:
+            now = memory.base[g] + _results(guarded, g) - memory.won[g]
+        return lost(memory.base[g], now, counted.percent[g], counted.money[g])
     if kind == DRAWDOWN:
-        return lost(memory.high[g], equity, watch.counted.percent[g], watch.counted.money[g])
-    return kind == FLOOR and at_floor(equity, watch.counted.money[g])
+        return lost(memory.high[g], equity, counted.percent[g], counted.money[g])
+    return kind == FLOOR and at_floor(equity, counted.money[g])
 
 
 @compiled
-def _trip(guarded: Guarded, bar: int, g: int) -> int:
-    watch, memory = guarded.watch, guarded.memory
-    memory.latched[g] = UNTIL_END if watch.counted.until_end[g] else FOR_GOOD
-    note(guarded, watch.opened[bar], watch.counted.number[g], TRIPPED, 0)
-    does: int = watch.counted.does[g]
-    return does
+def _latch(guarded: Guarded, time: int, g: int) -> None:
+    guarded.memory.latched[g] = UNTIL_END if guarded.counted.until_end[g] else FOR_GOOD
+    note(guarded, time, guarded.counted.number[g], TRIPPED, 0, _only(guarded.counted.watches, g))
+
+
+@inlined
+def _only(watches: Array, g: int) -> int:
+    """The one member that a place counts; -1: it counts several together."""
+    count, last = 0, -1
+    for m in range(watches.shape[0]):
+        if watches[m, g]:
+            count, last = count + 1, m
+    return last if count == 1 else -1
 
 
 @compiled
-def judge(guarded: Guarded, bar: int, equity: float) -> int:
-    """What money kill switches make of the equity; what is to follow, as bits."""
-    watch, memory, follows = guarded.watch, guarded.memory, 0
-    for g in range(watch.counted.kind.size):
+def _follows(guarded: Guarded, g: int) -> None:
+    """What a guard that closes does is due, for those it watches or for all."""
+    does = guarded.counted.does[g]
+    for m in range(guarded.memory.due.size):
+        if does & ALL or guarded.counted.watches[m, g]:
+            guarded.memory.due[m] |= does & (CLOSE | EVEN)
+
+
+@compiled
+def due(guarded: Guarded) -> int:
+    """What is to follow for the member, as bits; it is taken as done."""
+    memory = guarded.memory
+    bits: int = memory.due[guarded.member]
+    memory.due[guarded.member] = 0
+    return bits
+
+
+@compiled
+def judge(guarded: Guarded, bar: int, equity: float) -> None:
+    """What money kill switches make of the equity; what follows is due."""
+    counted, memory = guarded.counted, guarded.memory
+    for g in range(counted.kind.size):
         memory.high[g] = max(memory.high[g], equity)
         if not memory.latched[g] and _reached(guarded, g, equity):
-            follows |= _trip(guarded, bar, g)
-    return follows
+            _latch(guarded, guarded.watch.opened[bar], g)
+            _follows(guarded, g)
 
 
 @compiled
@@ -176,24 +226,28 @@ def trade_ended(
 ) -> None:
     """What the end of a trade counts for: losing streaks, cool-downs. Its moment is the open of its
     row of prices, or that row's end."""
-    watch, memory = guarded.watch, guarded.memory
-    memory.place[1], r = bar, net / risk if risk else 0.0
-    for g in range(watch.counted.kind.size):
-        if watch.counted.kind[g] == STREAK:
+    watch, counted, memory = guarded.watch, guarded.counted, guarded.memory
+    r = net / risk if risk else 0.0
+    for g in range(counted.kind.size):
+        if not counted.watches[guarded.member, g]:
+            continue
+        if counted.kind[g] == STREAK:
             memory.counts[g] = losses_in_a_row(memory.counts[g], net)
-            if full(memory.counts[g], watch.counted.most[g]) and not memory.latched[g]:
-                _trip(guarded, bar, g)
-        elif watch.counted.kind[g] == COOL_DOWN and cools(net, r, watch.counted.percent[g]):
-            memory.until[g] = watch.time[price] + moment * watch.span + watch.counted.pause[g]
-            note(guarded, watch.time[price], watch.counted.number[g], CLOSED, 0)
+            if full(memory.counts[g], counted.most[g]) and not memory.latched[g]:
+                _latch(guarded, watch.opened[bar], g)
+                _follows(guarded, g)
+        elif counted.kind[g] == COOL_DOWN and cools(net, r, counted.percent[g]):
+            memory.until[g] = watch.time[price] + moment * watch.span + counted.pause[g]
+            note(guarded, watch.time[price], counted.number[g], CLOSED, 0, guarded.member)
+            _follows(guarded, g)
 
 
 @compiled
 def entered(guarded: Guarded) -> None:
     """One entry more in each period."""
-    watch, memory = guarded.watch, guarded.memory
-    for g in range(watch.counted.kind.size):
-        if watch.counted.kind[g] == COUNT:
+    counted, memory = guarded.counted, guarded.memory
+    for g in range(counted.kind.size):
+        if counted.kind[g] == COUNT and counted.watches[guarded.member, g]:
             memory.counts[g] += 1
 
 
@@ -208,19 +262,17 @@ def idle(guarded: Guarded, until: int, equity: float) -> None:
 
 
 @compiled
-def closed_for(guarded: Guarded, bar: int, price: int, late: bool, side: int, equity: float) -> int:
-    """The number of the first guard that closes an entry at the open of a row of prices, -1: none.
-    No position is held. `late`: others lie before it in the bar."""
-    watch, memory = guarded.watch, guarded.memory
-    idle(guarded, bar, equity)
-    roll(guarded, bar, CLOSES if late else OPENS, equity)
+def closed_for(guarded: Guarded, price: int, side: int) -> int:
+    """The number of the first guard that closes an entry at the open of a row of prices, -1:
+    none."""
+    watch, counted, memory = guarded.watch, guarded.counted, guarded.memory
     first: int = watch.shut[price, 0 if side > 0 else 1] - 1
-    for g in range(watch.counted.kind.size):
-        cold = watch.counted.kind[g] == COOL_DOWN and watch.time[price] < memory.until[g]
-        spent = watch.counted.kind[g] == COUNT and full(memory.counts[g], watch.counted.most[g])
-        closed = watch.counted.watches[g] and (memory.latched[g] or cold or spent)
-        if closed and (first < 0 or watch.counted.number[g] < first):
-            first = watch.counted.number[g]
+    for g in range(counted.kind.size):
+        cold = counted.kind[g] == COOL_DOWN and watch.time[price] < memory.until[g]
+        spent = counted.kind[g] == COUNT and full(memory.counts[g], counted.most[g])
+        closed = counted.watches[guarded.member, g] and (memory.latched[g] or cold or spent)
+        if closed and (first < 0 or counted.number[g] < first):
+            first = counted.number[g]
     return first
 
 
@@ -251,5 +303,5 @@ def refused(guarded: Guarded, price: int, side: int, number: int) -> bool:
     down."""
     if number < 0:
         return False
-    note(guarded, guarded.watch.time[price], number, REFUSED, side)
+    note(guarded, guarded.watch.time[price], number, REFUSED, side, guarded.member)
     return True

@@ -107,7 +107,8 @@ def play(  # noqa: PLR0912, PLR0915
         if on:
             gd.roll(guarded, i, gd.CLOSES, marked)
             marked = cash + won
-            judged = gd.judge(guarded, i, marked)
+            gd.judge(guarded, i, marked)
+            judged = gd.due(guarded)
             if judged & gd.EVEN:
                 p = evened_at(p, side, side * row.closes, rules=rules, moves=moves, at=at + 1)
             ends = (judged | guarded.watch.follows[i, gd.CLOSES]) & gd.CLOSE != 0

@@ -387,6 +387,21 @@ class Prices(NamedTuple):
 
 
 @inlined
+def reached_by(p: Playing, row: Prices, side: int) -> int:
+    """Which sides of the levels a row of prices reaches; -1: it reaches nothing. Of a ladder each
+    row is looked into."""
+    near = p.near
+    sides = touched(row.high, row.low, side * p.standing.stop, near.top, near.bottom)
+    return -1 if near.goal == NO_LEVEL and not sides else sides
+
+
+@inlined
+def unreached(p: Playing, row: Prices) -> Playing:
+    """A row of prices has gone by, and reached nothing."""
+    return Playing(p.book, p.standing, p.near, _reached(p.gone, row.high, row.low), p.decided)
+
+
+@inlined
 def gone_by(
     p: Playing,
     row: Prices,
@@ -402,12 +417,10 @@ def gone_by(
     """A row of prices goes by: what it fills. The trade has ended where nothing is left of it."""
     # Most prices reach nothing, and are done with here: what a bar fills costs ten times as much
     # to find out.
-    near = p.near
-    sides = touched(row.high, row.low, side * p.standing.stop, near.top, near.bottom)
-    if near.goal == NO_LEVEL and not sides:
-        gone = _reached(p.gone, row.high, row.low)
-        return Playing(p.book, p.standing, near, gone, p.decided)
-    return _filled(
+    sides = reached_by(p, row, side)
+    if sides < 0:
+        return unreached(p, row)
+    return filled(
         p,
         row,
         at=at,
@@ -423,7 +436,7 @@ def gone_by(
 
 
 @inlined
-def _filled(
+def filled(
     p: Playing,
     row: Prices,
     at: int,
@@ -436,7 +449,7 @@ def _filled(
     sides: int,
     moving: bool,
 ) -> Playing:
-    """The same where the row reaches a level."""
+    """What a row of prices fills that reaches these `sides`."""
     reach = Reach(
         opens=row.opens,
         high=row.high,

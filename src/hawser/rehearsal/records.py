@@ -28,11 +28,12 @@ PRICES = np.dtype(
     ],
     align=True,
 )
-# What is decided on: the first row of prices after the bar, its ATR in ticks (NaN: none yet), what
-# its close signals for an early exit, whether the next bar is the last a time exit by the hours
-# allows.
+# What is decided on: when the bar opens (UTC ns), the first row of prices after it, its ATR in
+# ticks (NaN: none yet), what its close signals, and for an early exit, whether the next bar is the
+# last a time exit by the hours allows.
 BAR = np.dtype(
     [
+        ("opens", np.int64),
         ("end", np.int64),
         ("atr", np.float64),
         ("signal", np.int8),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -11,14 +11,34 @@ from hawser.core.clock import DAY
 from hawser.core.compiled import compiled
 from hawser.core.indicators import Array
 from hawser.rehearsal.guarding import REFUSED
-from hawser.rehearsal.run import Outcome
-from hawser.rehearsal.watch import HistoryPolicy, acting
+from hawser.rehearsal.watch import HistoryPolicy
 
 YEAR_DAYS = 365.25
 
 
+class Judged(Protocol):
+    """What came of a run, as far as its figures go; trades by their numbers."""
+
+    @property
+    def net(self) -> Array: ...
+    @property
+    def as_ended(self) -> Array: ...
+    @property
+    def planned_risk(self) -> Array: ...
+    @property
+    def dependent(self) -> int: ...
+    @property
+    def held(self) -> int: ...
+    @property
+    def equity(self) -> Array: ...
+    @property
+    def start(self) -> float: ...
+    @property
+    def end(self) -> float: ...
+
+
 def report(
-    outcome: Outcome, time: Array, order: str, days_per_year: int, nets: tuple[float, float]
+    outcome: Judged, time: Array, order: str, days_per_year: int, nets: tuple[float, float]
 ) -> dict[str, Any]:
     """Every figure of `report.json`; `nets`: of whole runs, pessimistic and optimistic."""
     net = outcome.net
@@ -44,7 +64,7 @@ def report(
         "max_drawdown_days": days,
         "sharpe": sharpe(outcome.equity, time, days_per_year),
         "mar": cagr / percent if cagr is not None and percent else None,
-        "losing_streak": _streak(net),
+        "losing_streak": _streak(outcome.as_ended),
         "time_in_market_percent": 100 * outcome.held / time.size,
         "order": order,
         "order_dependent_bars": outcome.dependent,
@@ -65,11 +85,11 @@ def growth(times: float, years: float) -> float | None:
         return None
 
 
-def guard_figures(outcome: Outcome, policy: HistoryPolicy, symbol: str) -> list[dict[str, Any]]:
-    """Of each guard of the policy: whether it acts in a rehearsal, how many entries it refused as
-    the first that was closed, how often it tripped or began to cool down."""
-    acts = {number for number, _ in acting(policy, symbol)}
-    numbers, what = outcome.guarded[:, 1], outcome.guarded[:, 2]
+def guard_figures(acted: Array, policy: HistoryPolicy, acts: set[int]) -> list[dict[str, Any]]:
+    """Of each guard of the policy: whether it `acts` in a rehearsal, how many entries it refused as
+    the first that was closed, how often it tripped or began to cool down. `acted`: rows of what
+    guards did."""
+    numbers, what = acted[:, 1], acted[:, 2]
     return [
         {
             "name": guard.name,

@@ -27,7 +27,7 @@ from hawser.core.size_terms import SizeRequest
 from hawser.rehearsal import batch, records
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.setup import sizer_of
-from hawser.rehearsal.watch import HistoryPolicy, unwatched, watch_of
+from hawser.rehearsal.watch import HistoryPolicy, counted_of, uncounted, unwatched, watch_of
 
 NO_COLUMN = np.empty(0)
 
@@ -77,6 +77,11 @@ class Outcome:
     def net(self) -> Array:
         """Money of each trade, commissions paid."""
         return self.rows.money[:, batch.NET]
+
+    @property
+    def as_ended(self) -> Array:
+        """The same in the order in which the trades ended."""
+        return self.net
 
     @property
     def planned_risk(self) -> Array:
@@ -143,9 +148,11 @@ class Rehearsal:
         policy: HistoryPolicy | None = None,
         joined: Joined | None = None,
         rates: Array | None = None,
+        since: int | None = None,
     ) -> None:
         """`rates`: what one unit of the quote currency is worth in the account's, at each row of
-        prices; None: as the account says, all the time."""
+        prices; None: as the account says, all the time. `since`: from when the guards' days and
+        weeks are counted (UTC ns); None: from the first bar."""
         self.instrument, self.account, self.rig, self.policy = instrument, account, rig, policy
         self.joined, self.signals = joined, signals
         fine, joined = bars, joined or alone(bars)
@@ -167,16 +174,19 @@ class Rehearsal:
         prices["spread"] = np.rint(spread)
         signal = signals.signal[lasts].astype(np.int8)
         rows = np.empty(bars.time.size, records.BAR)
-        rows["end"], rows["atr"] = (
-            joined.ends,
-            atr_column(bars, rig.atr_length, simple) / tick,
-        )
+        rows["opens"], rows["end"] = bars.time, joined.ends
+        rows["atr"] = atr_column(bars, rig.atr_length, simple) / tick
         rows["signal"], rows["leave"] = signal, signals.leave[lasts]
         rows["last_next"] = left_by_hours(rig, instrument, bars.time, span)
         self.watch = (
             unwatched()
             if policy is None
-            else watch_of(policy, instrument, fine._replace(spread=np.rint(spread)), joined)
+            else watch_of(policy, instrument, fine._replace(spread=np.rint(spread)), joined, since)
+        )
+        self.counted = (
+            uncounted()
+            if policy is None
+            else counted_of(policy, [(instrument.symbol, policy.source)])
         )
         fx, self.rates = 0.0, rates
         if rates is not None:
@@ -216,9 +226,9 @@ class Rehearsal:
         guarded = self.guarded()
         place = batch.first_state(start)
         while place.at >= 0:
-            rows = batch.Table(*(_grown(table, place.trades, at_once) for table in rows))
+            rows = batch.Table(*(grown(table, place.trades, at_once) for table in rows))
             written = written._replace(
-                fills=_grown(written.fills, place.fills, at_once * batch.ROWS)
+                fills=grown(written.fills, place.fills, at_once * batch.ROWS)
             )
             place = batch.run_batch(
                 self.history,
@@ -285,15 +295,18 @@ class Rehearsal:
     def guarded(self) -> gd.Guarded:
         """The guards before the first bar. Each may write a row at a bar's open and at its close,
         and entries are refused at most once there."""
-        most = self.time.size * (1 + 2 * self.watch.counted.kind.size) if self.watch.on else 0
+        counted = self.counted
+        most = self.time.size * (1 + 2 * counted.kind.size) if self.watch.on else 0
         return gd.Guarded(
-            self.watch,
-            gd.memory_for(self.watch, self.account.equity),
-            np.empty((most, 4), np.int64),
+            watch=self.watch,
+            counted=counted,
+            memory=gd.memory_for(counted, self.account.equity),
+            written=np.empty((most, 5), np.int64),
+            member=0,
         )
 
 
-def _grown(table: Array, used: int, more: int) -> Array:
+def grown(table: Array, used: int, more: int) -> Array:
     """`table`, or one twice its length with the same first rows, so that `more` rows beyond the
     `used` fit."""
     if used + more <= len(table):
@@ -340,6 +353,13 @@ def check(rig: Rig, account: Account, instrument: Instrument, guarded: bool = Fa
                 "policy with it"
             ),
         )
+    if rig.stop is not None and rig.stop.money is not None:
+        method = account.size.method
+        if method not in ("fixed", "invest"):  # of an investment the stop is the account's
+            raise BadInput(
+                "bad_rig",
+                f"stop.money: needs a fixed quantity; the account's method is {method}",
+            )
     timed = rig.time_exit
     if timed is not None and timed.session_end and not ever_closes(instrument.sessions):
         raise BadInput(

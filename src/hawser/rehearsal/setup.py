@@ -9,7 +9,11 @@ from hawser.core.rules import sizes
 from hawser.core.sizing import METHODS
 from hawser.rehearsal import entries
 
-BASES = {"equity": entries.EQUITY, "balance": entries.BALANCE, "free_margin": entries.FREE_MARGIN}
+BASES = {
+    "equity": entries.EQUITY,
+    "balance": entries.BALANCE,
+    "free_margin": entries.OF_FREE_MARGIN,
+}
 
 
 def sizer_of(account: Account, instrument: Instrument) -> entries.Sizer:
@@ -37,5 +41,5 @@ def sizer_of(account: Account, instrument: Instrument) -> entries.Sizer:
         fit=policy.caps == "fit",
         qty_max=instrument.qty_max_steps,
         qty_min=instrument.qty_min_steps,
-        no_positions=policy.max_positions == 0,
+        most_positions=-1 if policy.max_positions is None else policy.max_positions,
     )

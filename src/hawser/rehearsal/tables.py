@@ -7,6 +7,7 @@ A column is an array, or texts and which of them each row has: there are far few
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 
 import numpy as np
 
@@ -18,6 +19,7 @@ from hawser.rehearsal import batch
 from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
 
 Column = Array | tuple[list[str], Array]
+ACTIONS = ["refused", "tripped", "cools_down"]
 FIRST_ENTRY, KINDS = 9000, 100  # a fill's reason as a number: what it was, and its own number
 
 
@@ -29,7 +31,7 @@ def _fees(money: Money, steps: Array, prices: Array, units: Array, rows: Array) 
     return out
 
 
-def _picked(values: Array, text: Callable[[Array], list[str]]) -> Column:
+def picked(values: Array, text: Callable[[Array], list[str]]) -> Column:
     """Each different value's text, made once."""
     different, at = np.unique(values, return_inverse=True)
     return text(different), at
@@ -44,7 +46,9 @@ class OutcomeTables:
         outcome: Outcome,
         moments: Callable[[Array], list[str]],
         price: Callable[[float], str],
+        numbers: Array | None = None,
     ) -> None:
+        """`numbers`: of the trades, where they are not counted from 1."""
         self._outcome, self._moments, self._price = outcome, moments, price
         # Not the rehearsal itself: its bars need not be there while the tables are written.
         self._time, self._fine_time = rehearsal.time, rehearsal.fine_time
@@ -54,25 +58,25 @@ class OutcomeTables:
         policy = rehearsal.policy
         self._guards = [one.name for one in policy.guards.guard] if policy is not None else []
         self._rows = outcome.rows.whole
-        self._number = np.arange(1, len(self._rows) + 1)
+        self._number = np.arange(1, len(self._rows) + 1) if numbers is None else numbers
 
     def _at(self, bars: Array) -> Column:
-        return _picked(bars.astype(np.int64), lambda one: self._moments(self._time[one]))
+        return picked(bars.astype(np.int64), lambda one: self._moments(self._time[one]))
 
     def _filled_at(self, rows: Array) -> Column:
-        return _picked(rows.astype(np.int64), lambda one: self._moments(self._fine_time[one]))
+        return picked(rows.astype(np.int64), lambda one: self._moments(self._fine_time[one]))
 
     def _prices(self, ticks: Array) -> Column:
-        return _picked(ticks, lambda one: [self._price(value) for value in one.tolist()])
+        return picked(ticks, lambda one: [self._price(value) for value in one.tolist()])
 
     def _levels(self, ticks: Array) -> Column:
-        return _picked(
+        return picked(
             ticks.astype(np.int64),
             lambda one: [self._instrument.price(value) for value in one.tolist()],
         )
 
     def _quantities(self, steps: Array) -> Column:
-        return _picked(
+        return picked(
             steps.astype(np.int64),
             lambda one: [self._instrument.qty(value) for value in one.tolist()],
         )
@@ -90,7 +94,7 @@ class OutcomeTables:
                 for code in one.tolist()
             ]
 
-        return _picked(codes, named)
+        return picked(codes, named)
 
     def trades(self) -> dict[str, Column]:
         rows, fills, money = self._rows, self._outcome.fills, self._outcome.rows.money
@@ -119,40 +123,59 @@ class OutcomeTables:
         }
 
     def fills(self) -> dict[str, Column]:
-        rows, fills = self._rows, self._outcome.fills
-        of = np.repeat(self._number, rows[:, batch.FILL_TO] - rows[:, batch.FILL_FROM])
+        fills, of = self._outcome.fills, self._of_fills
         return {
-            "trade": of,
+            "trade": self._number[of],
             "time": self._filled_at(fills[:, 0]),
             "action": (["exit", "entry"], (fills[:, 1] > 0).astype(np.int64)),
-            "reason": self._reasons(fills, rows[of - 1, batch.FOLLOWS]),
+            "reason": self._reasons(fills, self._rows[of, batch.FOLLOWS]),
             "price": self._prices(fills[:, 4]),
             "qty": self._quantities(fills[:, 5]),
             "commission": _fees(self._money, fills[:, 5], fills[:, 4], self._units, fills[:, 0]),
         }
 
-    def stops(self) -> dict[str, Column]:
-        """The initial stop of each trade, and behind it the moves of that trade."""
+    @cached_property
+    def _of_fills(self) -> Array:
+        """Of each fill the place of its trade."""
+        rows = self._rows
+        counts = rows[:, batch.FILL_TO] - rows[:, batch.FILL_FROM]
+        return np.repeat(np.arange(len(rows)), counts)
+
+    @cached_property
+    def _stops(self) -> Array:
+        """The initial stop of each trade, and behind it the moves of that trade: its place, the row
+        of prices, the level, why it moved (-1: it is the first)."""
         rows, moves = self._rows, self._outcome.moves
-        of = np.repeat(self._number - 1, rows[:, batch.MOVE_TO] - rows[:, batch.MOVE_FROM])
+        number = np.arange(len(rows))
+        of = np.repeat(number, rows[:, batch.MOVE_TO] - rows[:, batch.MOVE_FROM])
         table = np.empty((len(rows) + len(moves), 4), np.int64)
         entered = self._outcome.fills[rows[:, batch.FILL_FROM], 0].astype(np.int64)
-        initial = np.column_stack(
-            [self._number, entered, rows[:, batch.STOP_AT], np.full(len(rows), -1)]
-        )
-        table[rows[:, batch.MOVE_FROM] + self._number - 1] = initial
-        table[np.arange(len(moves)) + of + 1] = np.column_stack([of + 1, moves])
-        begins = "ladder" if self._ladder else "initial"
+        initial = np.column_stack([number, entered, rows[:, batch.STOP_AT], np.full(len(rows), -1)])
+        table[rows[:, batch.MOVE_FROM] + number] = initial
+        table[np.arange(len(moves)) + of + 1] = np.column_stack([of, moves])
+        return table
+
+    def stops(self) -> dict[str, Column]:
+        table, begins = self._stops, "ladder" if self._ladder else "initial"
 
         def named(one: Array) -> list[str]:
             return [begins if why < 0 else move_name(why) for why in one.tolist()]
 
         return {
-            "trade": table[:, 0],
+            "trade": self._number[table[:, 0]],
             "time": self._filled_at(table[:, 1]),
             "level": self._levels(table[:, 2]),
-            "reason": _picked(table[:, 3], named),
+            "reason": picked(table[:, 3], named),
         }
+
+    def times(self) -> tuple[Array, Array]:
+        """When the rows of `fills` and those of `stops` are, UTC ns."""
+        filled = self._outcome.fills[:, 0].astype(np.int64)
+        return self._fine_time[filled], self._fine_time[self._stops[:, 1]]
+
+    def refused(self) -> dict[str, Column] | None:
+        """Entries that were refused are not listed of one instrument alone."""
+        return None
 
     def guards(self) -> dict[str, Column] | None:
         """What each guard did, in order of time; None without a policy."""
@@ -160,12 +183,12 @@ class OutcomeTables:
             return None
         acted = self._outcome.guarded
         return {
-            "time": _picked(acted[:, 0], self._moments),
+            "time": picked(acted[:, 0], self._moments),
             "guard": (self._guards, acted[:, 1]),
-            "action": (["refused", "tripped", "cools_down"], acted[:, 2]),
+            "action": (ACTIONS, acted[:, 2]),
             "side": (["short", "", "long"], acted[:, 3] + 1),
         }
 
-    def equity(self) -> tuple[Array, Array]:
-        """Times (UTC ns) and equity at each bar's close."""
-        return self._time, self._outcome.equity
+    def equity(self) -> tuple[Array, dict[str, Array]]:
+        """Times (UTC ns), and equity at each bar's close."""
+        return self._time, {"equity": self._outcome.equity}

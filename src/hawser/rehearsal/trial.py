@@ -19,7 +19,7 @@ from hawser.core.rules.inside_bar import LOSS_STEP, STOP, TARGET
 from hawser.core.sizing import sized
 from hawser.core.timeframes import timeframe
 from hawser.rehearsal import batch, records
-from hawser.rehearsal.entries import begin
+from hawser.rehearsal.entries import alone_at, begin
 from hawser.rehearsal.loop import play
 from hawser.rehearsal.run import Rehearsal, Signals, exit_name
 
@@ -103,7 +103,7 @@ class Trial:
             side=side,
             first=decided + 1,
             at=int(self._ends[decided]),
-            cash=cash,
+            now=alone_at(of.sizer, cash),
             levels=self._levels,
         )
         if begun.trade.steps == 0:

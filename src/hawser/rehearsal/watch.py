@@ -4,7 +4,7 @@ numbers."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -23,6 +23,7 @@ from hawser.core.joined_bars import Joined
 from hawser.rehearsal import guarding as gd
 
 DOES = {"close": gd.CLOSE, "even": gd.EVEN, "": 0}
+Members = Sequence[tuple[str, str]]  # of each its symbol and its source
 
 
 class HistoryPolicy(NamedTuple):
@@ -48,14 +49,23 @@ def unwatched() -> gd.GuardColumns:
         period=np.empty((0, 4), np.int32),
         of_r=money,
         of_r_number=whole,
-        counted=_numbers([], "", ""),
     )
 
 
-def acting(policy: HistoryPolicy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
-    """The guards that act in a rehearsal of an instrument, each with its number in the policy:
-    those that watch its signals, and those that flatten whatever there is when what they watch
-    closes."""
+def uncounted() -> gd.CountedColumns:
+    """Nothing is counted, for one member."""
+    return _numbers([], [("", "")])
+
+
+def _does(guard: dc.Guard) -> int:
+    """What it does on closing, as bits."""
+    return DOES[guard.leads_to] | (gd.ALL if "flatten" in guard.then else 0)
+
+
+def acting(policy: HistoryPolicy, symbol: str, source: str) -> list[tuple[int, dc.AnyGuard]]:
+    """The guards that act in a rehearsal of an instrument and a source, each with its number in the
+    policy: those that watch its signals, and those that flatten whatever there is when what they
+    watch closes."""
 
     def acts(one: dc.AnyGuard) -> bool:
         if isinstance(one, dc.Counted):
@@ -64,18 +74,23 @@ def acting(policy: HistoryPolicy, symbol: str) -> list[tuple[int, dc.AnyGuard]]:
             rehearsed, flattens = one.REHEARSED >= 0, one.on and one.BY_EQUITY
         else:
             rehearsed, flattens = True, one.covers(symbol)
-        watched = one.watches(symbol, policy.source)
+        watched = one.watches(symbol, source)
         return rehearsed and (watched or ("flatten" in one.then and flattens))
 
     return [(n, one) for n, one in enumerate(policy.guards.guard) if acts(one)]
 
 
 def watch_of(
-    policy: HistoryPolicy, instrument: Instrument, fine: Bars, joined: Joined
+    policy: HistoryPolicy,
+    instrument: Instrument,
+    fine: Bars,
+    joined: Joined,
+    since: int | None = None,
 ) -> gd.GuardColumns:
     """The policy as the compiled loop reads it; `fine`: the bars that fills are made on, their
-    spread in ticks. Raises BadInput where a regime refers to bars that are not there."""
-    found, bars = acting(policy, instrument.symbol), joined.bars
+    spread in ticks; `since`: from when days and weeks are counted (UTC ns), its first bar where
+    none is given. Raises BadInput where a regime refers to bars that are not there."""
+    found, bars = acting(policy, instrument.symbol, policy.source), joined.bars
     shut = np.zeros((fine.time.size, 2), np.int16)
     follows = np.zeros((bars.time.size, 2), np.int8)
     scenes = _Scenes(policy, instrument, fine, joined)
@@ -91,9 +106,6 @@ def watch_of(
         for column, side in enumerate((1, -1)):
             closed = scenes.at_opens(guard, side)
             shut[:, column] = np.where(closed & (shut[:, column] == 0), number + 1, shut[:, column])
-    counted: list[tuple[int, dc.Counted]] = [
-        (at, guard) for at, guard in found if isinstance(guard, dc.Counted)
-    ]
     return gd.GuardColumns(
         on=bool(found),
         span=span_of(fine.time),
@@ -101,45 +113,75 @@ def watch_of(
         shut=shut,
         opened=bars.time,
         follows=follows,
-        period=_periods(policy.guards, bars.time, joined.span),
+        period=_periods(policy.guards, bars.time, joined.span, since),
         of_r=np.array([percent for _, percent in of_r], np.float64),
         of_r_number=np.array([number for number, _ in of_r], np.int64),
-        counted=_numbers(counted, instrument.symbol, policy.source),
     )
 
 
-def _periods(rules: dc.Guards, times: Array, span: int) -> Array:
+def _periods(rules: dc.Guards, times: Array, span: int, since: int | None) -> Array:
     """By bar: its day at its open and just before its end, and its week at the same; counted from
-    the first."""
+    a moment or from the first."""
     found = np.empty((times.size, 4), np.int32)
+    begins = int(times[0]) if since is None else since
     for column, week in ((0, False), (2, True)):
         ends: list[int] = []
         while not ends or ends[-1] < int(times[-1]) + span:
-            ends.append(period_at(rules, ends[-1] if ends else int(times[0]), week)[1])
+            ends.append(period_at(rules, ends[-1] if ends else begins, week)[1])
         found[:, column] = np.searchsorted(ends, times, side="right")
         found[:, column + 1] = np.searchsorted(ends, times + span - 1, side="right")
     return found
 
 
-def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) -> gd.CountedColumns:
-    """The guards that count, as the compiled loop reads them."""
-    guards = [guard for _, guard in counted]
+class _Place(NamedTuple):
+    """What one guard counts together: its number in the policy, and of whom."""
+
+    number: int
+    guard: dc.Counted
+    members: tuple[int, ...]
+
+
+def counted_of(policy: HistoryPolicy, members: Members) -> gd.CountedColumns:
+    """The guards that count, as the compiled loop reads them, over one member or several on one
+    account. What counts by instrument or by source counts by member."""
+    acts = [dict(acting(policy, *member)) for member in members]
+    places = []
+    for number, guard in enumerate(policy.guards.guard):
+        if not isinstance(guard, dc.Counted) or not any(number in one for one in acts):
+            continue
+        watched = tuple(m for m, member in enumerate(members) if guard.watches(*member))
+        apart = guard.per != "account" and len(watched) > 1
+        each = [(m,) for m in watched] if apart else [watched]
+        places += [_Place(number, guard, whom) for whom in each]
+    return _numbers(places, members)
+
+
+def _numbers(places: list[_Place], members: Members) -> gd.CountedColumns:
+    guards = [place.guard for place in places]
     periods = [getattr(guard, "period", "day") for guard in guards]
     limits = [guard.rehearsed() for guard in guards]
 
     def whole(values: Iterable[int]) -> Array:
         return np.array(list(values), np.int64)
 
+    watches = np.zeros((len(members), len(places)), np.int64)
+    for at, place in enumerate(places):
+        watches[list(place.members), at] = 1
     return gd.CountedColumns(
         kind=whole(guard.REHEARSED for guard in guards),
-        number=whole(number for number, _ in counted),
-        watches=whole(guard.watches(symbol, source) for guard in guards),
+        number=whole(place.number for place in places),
+        watches=watches,
+        # what it watches is the whole account's result, where it watches all of it
+        by_result=whole(
+            guard.BY_RESULT and len(place.members) < len(members)
+            for guard, place in zip(guards, places, strict=True)
+        ),
         weekly=whole(period == "week" for period in periods),
         until_end=whole(
             guard.LATCHES and period != "none"
             for guard, period in zip(guards, periods, strict=True)
         ),
-        does=whole(DOES[guard.leads_to] for guard in guards),
+        does=whole(_does(guard) for guard in guards),
         most=whole(one.most for one in limits),
         percent=np.array([one.percent for one in limits], np.float64),
         money=np.array([one.money for one in limits], np.float64),
@@ -149,7 +191,7 @@ def _numbers(counted: list[tuple[int, dc.Counted]], symbol: str, source: str) ->
 
 def _follow(follows: Array, scenes: _Scenes, guard: dc.Filter) -> None:
     """Mark where a filter turns from open to closed: at an open, or at a close."""
-    then = DOES[guard.leads_to]
+    then = _does(guard)
     if not then:
         return
     opens, closes = scenes.at_opens(guard, 0)[scenes.firsts], scenes.at_closes(guard)

@@ -4,7 +4,8 @@ out."""
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -35,7 +36,7 @@ from hawser.rehearsal.nothing import why_nothing
 from hawser.rehearsal.report import guard_figures, report
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
-from hawser.rehearsal.watch import HistoryPolicy
+from hawser.rehearsal.watch import HistoryPolicy, acting
 from hawser.service.run_record import RunRecord
 from hawser.service.signalling import named_bars, said_over, too_short
 
@@ -93,8 +94,12 @@ class Read(NamedTuple):
     rates: Array | None = None  # of the quote currency at each row of prices, where they move
 
 
-def read(files: Files) -> Read:
-    """Read everything that a rehearsal needs; raises BadInput."""
+Named = Callable[[tuple[str, ...], str | None, str], dict[str, Bars]]
+
+
+def read(files: Files, named: Named = named_bars) -> Read:
+    """Read everything that a rehearsal needs; raises BadInput. `named` reads the bars that an
+    option names."""
     instrument, account = load(Instrument, files.instrument), load(Account, files.account)
     rig = load_rig(files.rig)
     try:
@@ -118,25 +123,25 @@ def read(files: Files) -> Read:
     joined = _joined(files, rig, history)
     return Read(
         bars=history.bars,
-        signals=_signals(files, source, history, joined),
+        signals=_signals(files, source, history, joined, named),
         instrument=instrument,
         account=account,
         rig=rig,
         policy=_policy(files, source, history.bars),
         joined=joined,
-        rates=_rates(files, history, instrument, account),
+        rates=_rates(files, history, instrument, account, named),
     )
 
 
 def _rates(
-    files: Files, history: BarFile, instrument: Instrument, account: Account
+    files: Files, history: BarFile, instrument: Instrument, account: Account, named: Named
 ) -> Array | None:
     """What one unit of the quote currency is worth in the account's at each row of prices; None
     where it is worth the same all the time. A pair's bars go before a column."""
     quote, money = instrument.quote, account.currency
     ways = {f"{quote}/{money}": False, f"{money}/{quote}": True}
     found = history.rate
-    for pair, bars in named_bars(files.rates, files.zone, "--rate").items():
+    for pair, bars in named(files.rates, files.zone, "--rate").items():
         if pair not in ways or quote == money:
             told = f"expected the pair of {quote} and {money}, which alone serves here"
             raise BadInput("usage", f"--rate {pair}: {told}")
@@ -172,7 +177,7 @@ def _wanted(files: Files, source: Source | None) -> Columns:
 
 
 def _signals(
-    files: Files, source: Source | None, history: BarFile, joined: Joined | None
+    files: Files, source: Source | None, history: BarFile, joined: Joined | None, named: Named
 ) -> Signals:
     """What is signalled at the last row of prices of each bar that is decided on."""
     if source is None or files.source is None:
@@ -186,7 +191,7 @@ def _signals(
         files.source,
         decided.bars,
         columns={name: column[decided.lasts] for name, column in history.columns.items()},
-        others=named_bars(files.others, files.zone),
+        others=named(files.others, files.zone, "--bars-of"),
         span=joined.span if joined is not None else None,
     )
     for sentence in (*minded, *worries(source), *too_short(source, decided.bars.time.size)):
@@ -231,10 +236,11 @@ def _policy(files: Files, source: Source | None, bars: Bars) -> HistoryPolicy | 
     return HistoryPolicy(guards, calendars, name, references)
 
 
-def made(files: Files, found: Read) -> Rehearsal:
-    """The rehearsal of what was read; raises BadInput where a rate is missing."""
+def made(files: Files, found: Read, since: int | None = None) -> Rehearsal:
+    """The rehearsal of what was read; raises BadInput where a rate is missing. `since`: from when
+    guards count days and weeks (UTC ns)."""
     try:
-        return Rehearsal(*found)
+        return Rehearsal(*found, since=since)
     except Refused as refusal:
         raise _no_rate(files, refusal) from None
     except BadInput as error:
@@ -264,7 +270,9 @@ def rehearse(files: Files, out: Path, order: str, record: RunRecord) -> Done:
     if rehearsal.joined is not None:
         figures["fine_bars"] = int(rehearsal.fine_time.size)
     if rehearsal.policy is not None:
-        figures["guards"] = guard_figures(chosen, rehearsal.policy, rehearsal.instrument.symbol)
+        policy, symbol = rehearsal.policy, rehearsal.instrument.symbol
+        acts = {number for number, _ in acting(policy, symbol, policy.source)}
+        figures["guards"] = guard_figures(chosen.guarded, policy, acts)
     told = [*_came_to(rehearsal, chosen, figures), f"Written: {out}/"]
     price = partial(price_text, rehearsal.instrument)
     tables = OutcomeTables(rehearsal, chosen, instants, price)
@@ -300,15 +308,24 @@ def _came_to(rehearsal: Rehearsal, chosen: Outcome, figures: dict[str, Any]) -> 
 
 def _told(rehearsal: Rehearsal, name: str) -> Outcome:
     """One run, with its progress where somebody looks."""
+    with progress_of(name, rehearsal.time.size) as progress:
+        return rehearsal.run(ORDERS[name], progress)
+
+
+@contextmanager
+def progress_of(name: str, size: int) -> Iterator[Callable[[int], None] | None]:
+    """What is told how far a run has come, and shows it as part of `size`; None where nobody
+    looks."""
+    if not sys.stderr.isatty():
+        yield None
+        return
     shown = [-1]
 
     def progress(bar: int) -> None:
-        percent = 100 * bar // rehearsal.time.size
+        percent = 100 * bar // size
         if percent != shown[0]:
             shown[0] = percent
             print(f"\r{name}: {percent} %", end="", file=sys.stderr, flush=True)
 
-    outcome = rehearsal.run(ORDERS[name], progress if sys.stderr.isatty() else None)
-    if sys.stderr.isatty():
-        print(f"\r{name}: done ", file=sys.stderr)
-    return outcome
+    yield progress
+    print(f"\r{name}: done ", file=sys.stderr)

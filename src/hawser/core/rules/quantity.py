@@ -55,6 +55,14 @@ def risk_of(qty: float, at: AtStop) -> float:
 
 
 @compiled
+def result_at_stop(side: int, qty: float, entry: float, stop: float, fees: Fees) -> float:
+    """Money where what is open, from its average entry, leaves at its stop: the commissions of both
+    fills paid; negative is a loss. Prices in price units."""
+    paid = commission(qty, entry, fees) + commission(qty, stop, fees)
+    return side * (stop - entry) * qty * fees.unit_money - paid
+
+
+@compiled
 def steps_within(budget: float, step: float, at: AtStop) -> int:
     """Largest whole number of steps whose whole risk is at most `budget*(1 + 1e-9)`; 0 where none
     is."""

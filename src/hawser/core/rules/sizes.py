@@ -11,6 +11,8 @@ from hawser.core.rules.quantity import BUDGET_NOISE, AtStop, steps_within
 from hawser.core.rules.rounding import floor_steps
 
 BUDGET, VOLATILITY, NOTIONAL, GIVEN = 0, 1, 2, 3
+# places of the caps in the reckoning's order
+FREE_CAP, NOTIONAL_CAP, MARGIN_CAP, HEAT_CAP, CURRENCY_CAP, ROOM_CAP = range(6)
 ALL = 1 << 60
 PLENTY = ALL >> 20  # steps, for a search that has to end
 
@@ -42,6 +44,27 @@ UNBOUND = Limits(
     open_heat=0.0,
     currency_heat=0.0,
 )
+
+
+@compiled
+def only_cap(limits: Limits, number: int) -> Limits:
+    """One cap by itself, by its number in the order of `cap_steps`; all others bind nothing."""
+    # free margin takes the first place with whatever its rate; a part of it is the third
+    margin = number in (FREE_CAP, MARGIN_CAP)
+    return Limits(
+        equity=limits.equity,
+        free_margin=limits.free_margin if margin else math.inf,
+        margin_rate=limits.margin_rate if margin else 0.0,
+        max_notional_percent=limits.max_notional_percent if number == NOTIONAL_CAP else math.nan,
+        max_margin_percent=limits.max_margin_percent if number == MARGIN_CAP else math.nan,
+        max_heat_percent=limits.max_heat_percent if number == HEAT_CAP else math.nan,
+        max_currency_heat_percent=(
+            limits.max_currency_heat_percent if number == CURRENCY_CAP else math.nan
+        ),
+        day_loss_room=limits.day_loss_room if number == ROOM_CAP else math.nan,
+        open_heat=limits.open_heat,
+        currency_heat=limits.currency_heat,
+    )
 
 
 @compiled

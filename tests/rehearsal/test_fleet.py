@@ -1,0 +1,226 @@
+"""Several members on one account: against a rehearsal of one, against the reckoning, and what must
+hold whatever the members are."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import msgspec
+import numpy as np
+import pytest
+import tomli_w
+from test_against_slow_rehearsal import an_account as an_account_file
+from test_against_slow_rehearsal import drawn as drawn_files
+from test_against_slow_rehearsal import hours
+
+from hawser.cli import main
+from hawser.core.account import SizeRule
+from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import joined_to
+from hawser.core.levels import StopRule
+from hawser.core.rig import Rig
+from hawser.core.timeframes import timeframe
+from hawser.formats.rigs import save_rig
+from hawser.rehearsal import batch
+from hawser.rehearsal.fleet.run import FleetMember, FleetOutcome, FleetRehearsal
+from hawser.rehearsal.run import Outcome, Rehearsal
+from randomguards import a_policy
+from randomrigs import a_ladder, a_rig, an_account, fitting, history
+from slow_fleet import SlowFleet, SlowMember
+from slow_rehearsal import seconds
+
+BUDGET = SizeRule(percent=1.0)
+
+
+def drawn(draw: Random, n: int) -> Rehearsal:
+    """Any rehearsal of one instrument: with guards, finer bars, a moving rate, a ladder."""
+    bars, signals, instrument = history(draw, n)
+    account, laddered = an_account(draw), draw.random() < 0.2
+    rig = a_ladder(draw) if laddered else a_rig(draw)
+    if laddered:
+        account = msgspec.structs.replace(account, size=BUDGET)
+    policy = a_policy(draw, bars, instrument) if draw.random() < 0.5 and not laddered else None
+    joined = joined_to(bars, timeframe("5m")) if draw.random() < 0.4 else None
+    rates = None
+    if draw.random() < 0.3:
+        dice = np.random.default_rng(draw.randrange(1 << 30))
+        rates = 1.0 + 0.01 * dice.normal(0, 0.2, n).cumsum()
+    return Rehearsal(
+        bars, signals, instrument, account, fitting(rig, instrument), policy, joined, rates
+    )
+
+
+def as_fleet(one: Rehearsal) -> FleetRehearsal:
+    sources = [one.policy.source] if one.policy is not None else []
+    return FleetRehearsal([FleetMember("only", one)], None, one.policy, sources)
+
+
+def same(alone: Outcome, fleet: FleetOutcome) -> None:
+    """To the last digit."""
+    own = fleet.of[0].outcome
+    kept = np.delete(fleet.rows.whole, batch.FILL_FROM, axis=1)[:, :16]
+    np.testing.assert_array_equal(
+        np.delete(alone.rows.whole, batch.FILL_FROM, axis=1)[:, :16], kept
+    )
+    np.testing.assert_array_equal(alone.rows.money, fleet.rows.money)
+    np.testing.assert_array_equal(alone.fills, own.fills)
+    np.testing.assert_array_equal(alone.moves, own.moves)
+    np.testing.assert_array_equal(alone.equity, fleet.equity)
+    np.testing.assert_array_equal(alone.guarded[:, :4], fleet.guarded[:, :4])
+    assert (alone.end, alone.held, alone.dependent) == (fleet.end, fleet.held, fleet.dependent)
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_a_fleet_of_one_is_a_rehearsal(seed):
+    draw = Random(seed)
+    one = drawn(draw, 900)
+    for order in range(3):
+        same(one.run(order), as_fleet(one).run(order))
+
+
+# Against a second reading of the reckoning
+
+
+def files(
+    draw: Random, folder: Path, minutes: int, moving: bool
+) -> tuple[list[str], list[tuple[Rig, Instrument]]]:
+    """A fleet drawn at random as files: the arguments of its command, and of each member its rig
+    and its instrument."""
+    found: list[tuple[Rig, Instrument]] = []
+    members, account = [], an_account_file(draw, ladder=True)
+    if moving:
+        account["currency"] = "NOK"
+    if draw.random() < 0.3:
+        account["policy"]["max_positions"] = draw.choice([1, 2])
+    for number in range(draw.randint(2, 4)):
+        name = f"m{number}"
+        (folder / name).mkdir()
+        rig, instrument = drawn_files(
+            draw, folder / name, fine=True, moving=moving and draw.random() < 0.8
+        )
+        if rig.stop is not None and rig.stop.money is not None:  # it needs a fixed quantity
+            rig = msgspec.structs.replace(rig, stop=StopRule(atr=2.0))
+            save_rig(rig, folder / name / "rig.toml")
+        found.append((rig, instrument))
+        (folder / name / "account.toml").write_text(tomli_w.dumps(account))
+        members.append(
+            {
+                "name": name,
+                "instrument": f"{name}/instrument.toml",
+                "bars": f"{name}/bars.csv",
+                "rig": f"{name}/rig.toml",
+                "signal": "signal",
+                "exit_signal": "leave",
+            }
+        )
+    (folder / "account.toml").write_text(tomli_w.dumps(account))
+    fleet: dict[str, Any] = {"name": "Drawn", "account": "account.toml", "member": members}
+    if draw.random() < 0.5:
+        fleet["rank"] = {"kind": "atr", "length": draw.choice([3, 14])}
+    if draw.random() < 0.4:
+        fleet["basket"] = draw.choice(
+            [
+                {"stop": {"percent": 0.6}, "target": {"percent": 0.9}},
+                {"stop": {"money": 300.0}},
+                {"target": {"percent": 0.4}},
+            ]
+        )
+    if minutes:
+        fleet["timeframe"] = f"{minutes}m"
+    (folder / "fleet.toml").write_text(tomli_w.dumps(fleet))
+    return ["fleet", str(folder / "fleet.toml")], found
+
+
+def near(value: float) -> Any:
+    return pytest.approx(value, rel=1e-6, abs=1e-6)
+
+
+def agree(draw: Random, folder: Path, minutes: int = 0, moving: bool = False) -> None:
+    """The command's files say what the slow reading finds."""
+    command, each = files(draw, folder, minutes, moving)
+    order = draw.choice(["pessimistic", "optimistic", "path"])
+    out = folder / "out"
+    assert main([*command, "--order", order, "--out", str(out)]) == 0
+    slow = SlowFleet(folder, order, 60 * minutes)
+    for member, (rig, instrument) in zip(slow.members, each, strict=True):
+        member.left_after = hours(rig, instrument, member.times, member.span)
+    slow.run()
+    ours = {one.name: rows_of(out / "trades.csv", one.name) for one in slow.members}
+    for one in slow.members:
+        told = [trade_of(one, row) for row in ours[one.name]]
+        assert [{**trade, "id": 0} for trade in one.trades] == told
+        numbers = [int(row["id"]) for row in ours[one.name]]
+        fills = rows_of(out / "fills.csv", one.name)
+        assert sorted(
+            (numbers[trade - 1], one.fine_times[row], *rest)
+            for trade, row, *rest in slow_fills(one)
+        ) == sorted(fill_of(one, row) for row in fills)
+        assert sorted(
+            (numbers[trade - 1], one.fine_times[row], level, why)
+            for trade, row, level, why in one.moves
+        ) == sorted(move_of(one, row) for row in rows_of(out / "stops.csv", one.name))
+    equity = [
+        (
+            seconds(row["time"]),
+            near(float(row["equity"])),
+            near(float(row["heat"])),
+            int(row["open"]),
+        )
+        for row in rows_of(out / "equity.csv")
+    ]
+    assert slow.equity == equity
+    refused = [
+        (seconds(row["time"]), row["instrument"], 1 if row["side"] == "long" else -1, row["code"])
+        for row in rows_of(out / "refused.csv")
+    ]
+    assert sorted(slow.refused) == sorted(refused)
+
+
+def rows_of(path: Path, name: str = "") -> list[dict[str, str]]:
+    with path.open(newline="") as file:
+        return [row for row in csv.DictReader(file) if not name or row["instrument"] == name]
+
+
+def trade_of(one: SlowMember, row: dict[str, str]) -> dict[str, Any]:
+    tick, step = float(one.tick), float(one.instrument["qty_step"])
+    found: dict[str, Any] = {"id": 0, "side": row["side"], "exit_reason": row["exit_reason"]}
+    for key in ("entry_time", "exit_time"):
+        found[key] = one.fine_times.index(seconds(row[key]))
+    found["signal_time"] = one.times.index(seconds(row["signal_time"]))
+    found["qty"] = round(float(row["qty"]) / step)
+    found["initial_stop"] = round(float(row["initial_stop"]) / tick)
+    figures = ("entry", "planned_risk", "net", "r", "mae_r", "mfe_r")
+    return found | {key: near(float(row[key])) for key in figures}
+
+
+def slow_fills(one: SlowMember) -> list[tuple[Any, ...]]:
+    return [
+        (trade, row, action, why, steps, round(price, 9))
+        for trade, row, action, why, price, steps, _ in one.fills
+    ]
+
+
+def fill_of(one: SlowMember, row: dict[str, str]) -> tuple[Any, ...]:
+    steps = round(float(row["qty"]) / float(one.instrument["qty_step"]))
+    return (
+        int(row["trade"]),
+        seconds(row["time"]),
+        row["action"],
+        row["reason"],
+        steps,
+        round(float(row["price"]), 9),
+    )
+
+
+def move_of(one: SlowMember, row: dict[str, str]) -> tuple[Any, ...]:
+    level = round(float(row["level"]) / float(one.tick))
+    return int(row["trade"]), seconds(row["time"]), level, row["reason"]
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_both_readings_agree(seed, tmp_path, capsys):
+    draw = Random(seed)
+    agree(draw, tmp_path, draw.choice([0, 0, 5, 15]), moving=seed % 3 == 2)
