@@ -4,6 +4,7 @@ rehearsed one after the other, and the memory of the run against its arrays."""
 from __future__ import annotations
 
 import time
+from pathlib import Path
 
 import numpy as np
 
@@ -38,8 +39,8 @@ def members(count: int, size: int) -> list[FleetMember]:
 
 def resident(key: str) -> float:
     """This process's memory now (VmRSS) or at its highest (VmHWM), MB."""
-    with open("/proc/self/status", encoding="ascii") as file:
-        return next(int(text.split()[1]) / 1024 for text in file if text.startswith(key))
+    lines = Path("/proc/self/status").read_text().splitlines()
+    return next(int(text.split()[1]) / 1024 for text in lines if text.startswith(key))
 
 
 def main() -> None:

@@ -550,7 +550,7 @@ class SlowRehearsal:
 
     def exit(self, held: Held, at: int, reason: str, price: Fraction, steps: int) -> None:
         if self.rates:
-            average = held.value / held.entered
+            average = -held.flow / held.left  # of what is open
             ticks = steps * (price - average)
             held.realised += float(ticks * self.slow.step * self.tick * self.slow.unit)
             held.flow += steps * average

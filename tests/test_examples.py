@@ -19,7 +19,7 @@ from hawser.commands.declared import COMMANDS
 from hawser.ledger.ledger import Ledger
 
 HERE = Path(__file__).parents[1]
-LINE = re.compile(r"^\.venv/bin/hawser ((?:rehearse|parity) (?:.*\\\n)*.*)$", re.MULTILINE)
+LINE = re.compile(r"^\.venv/bin/hawser ((?:rehearse|parity|fleet) (?:.*\\\n)*.*)$", re.MULTILINE)
 STAYS = ("quay", "watch")  # until they are ended
 CLOSED = ("guards",)  # entries are closed then, and so it says
 
@@ -42,7 +42,7 @@ def place(tmp_path, monkeypatch):
 
 
 def test_the_documents_show_some():
-    assert {one.split()[0] for one in lines()} == {"rehearse", "parity"}
+    assert {one.split()[0] for one in lines()} == {"rehearse", "parity", "fleet"}
 
 
 @pytest.mark.parametrize("line", lines())
@@ -53,8 +53,9 @@ def test_a_line_of_the_documents_does_what_it_says(line, place, capsys):
     if words[0] == "parity":
         assert told.endswith("no difference\n")
     else:
-        assert re.match(r"[1-9][0-9]* trades over", told), told
-        assert (place / "rehearsed/report.json").is_file()
+        assert re.match(r"[1-9][0-9]* trades (of 2 members )?over", told), told
+        out = words[words.index("--out") + 1]
+        assert (place / out / "report.json").is_file()
 
 
 @pytest.mark.parametrize("name", [name for name in COMMANDS if name not in STAYS])

@@ -95,7 +95,7 @@ def leaves(outcome):
 
 def noted(outcome):
     """Rows of what guards did; the bar in the place of its time."""
-    return [(at // MINUTE, *row) for at, *row in outcome.guarded.tolist()]
+    return [(at // MINUTE, *row[:3]) for at, *row in outcome.guarded.tolist()]
 
 
 # Filters
@@ -433,7 +433,7 @@ def test_the_command_writes_what_each_guard_did(tmp_path, capsys):
 
 def test_the_policy_that_ships_as_an_example_acts_in_full():
     policy = HistoryPolicy(load(dc.Guards, ROOT / "examples" / "harbour-watch.toml"))
-    assert len(acting(policy, "Quillan Ferry")) == len(policy.guards.guard) == 6
+    assert len(acting(policy, "Quillan Ferry", policy.source)) == len(policy.guards.guard) == 6
 
 
 def test_a_ladder_is_not_rehearsed_with_a_policy():

@@ -145,9 +145,7 @@ def write_rehearsal(
             ("fills", tables.fills()),
             ("stops", tables.stops()),
         ):
-            # names of instruments are a person's own words
-            write = _write_words if "instrument" in columns else _write_table
-            write(opened(f"{name}.csv"), columns)
+            _write_table(opened(f"{name}.csv"), columns)
         for name, some in (("guards", tables.guards()), ("refused", tables.refused())):
             if some is not None:
                 _write_words(opened(f"{name}.csv"), some)

@@ -203,7 +203,7 @@ def _booked(
     moving: bool,
 ) -> TradeAccount:
     """One bar's fills, written down and counted. Where the rate is `moving`, what leaves is money
-    at once, against the average entry; else all is, once, at the end."""
+    at once, against the average entry of what is open; else all is, once, at the end."""
     flow, value, net, entered, left, nf, last, ready = book
     for row in range(count):
         what, number, steps = out[row, 0], out[row, 1], out[row, 3]
@@ -216,7 +216,8 @@ def _booked(
         else:
             price = filled_at(price - (0.0 if what == TARGET else side * money.exit_slip))
             if moving:
-                average = value / entered
+                # of what is open: a rung may fill after a part has left
+                average = -side * flow / left
                 net += side * (price - average) * steps * money.tick_step
                 flow += side * average * steps
             else:

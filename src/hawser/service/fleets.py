@@ -12,7 +12,7 @@ from hawser.core import figures as fg
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.clock import timeframe_name
-from hawser.core.errors import BadInput
+from hawser.core.errors import BadInput, is_line
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import alone
@@ -31,6 +31,8 @@ from hawser.rehearsal.watch import acting
 from hawser.service.rehearsing import ORDERS, Done, Files, Read, made, named_in, progress_of, read
 from hawser.service.run_record import RunRecord
 from hawser.service.signalling import named_bars
+
+LONGEST_NAME, STRUCTURAL = 120, set(',"')
 
 
 class FleetFiles(NamedTuple):
@@ -107,6 +109,12 @@ def _names(path: Path, fleet: Fleet) -> list[str]:
     names: list[str] = []
     for number, member in enumerate(fleet.file.member):
         name = member.name or load(Instrument, path.parent / member.instrument).symbol
+        if not is_line(name, LONGEST_NAME) or set(name) & STRUCTURAL:
+            raise BadInput(
+                "bad_value",
+                f"{path}: member[{number}].name: expected a name of at most {LONGEST_NAME} signs "
+                "without commas and quotes, which stands in every row that is written",
+            )
         if name in names:
             raise BadInput(
                 "bad_value",

@@ -216,7 +216,8 @@ def prime_trials() -> None:
 
 
 def prime_rehearsal() -> None:
-    """A whole rehearsal with its report, for the cache alone."""
+    """A whole rehearsal with its report, and a fleet, for the cache alone."""
+    from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal
     from hawser.rehearsal.report import report
     from hawser.rehearsal.run import Rehearsal, Signals
     from hawser.rehearsal.tables import OutcomeTables
@@ -229,6 +230,7 @@ def prime_rehearsal() -> None:
     OutcomeTables(
         rehearsal, outcome, lambda times: [str(time) for time in times.tolist()], str
     ).fills()
+    FleetRehearsal([FleetMember("prime", rehearsal)]).run(PESSIMISTIC)
 
 
 def _made_up() -> tuple[Bars, Instrument, Account, Rig]:
