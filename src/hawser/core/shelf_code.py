@@ -148,7 +148,8 @@ def _fetch(_typing: Any, array: Any, row: Any) -> Any:
 
     def generate(context: Any, builder: Any, signature: Any, given: Any) -> Any:
         made = context.make_array(signature.args[0])(context, builder, given[0])
-        width = context.get_constant(types.intp, signature.args[0].dtype.size)
+        size = context.get_abi_sizeof(context.get_data_type(signature.args[0].dtype))
+        width = context.get_constant(types.intp, size)
         base = builder.ptrtoint(made.data, context.get_value_type(types.intp))
         byte, number = ir.IntType(8).as_pointer(), ir.IntType(32)
         place = builder.inttoptr(builder.add(base, builder.mul(given[1], width)), byte)
