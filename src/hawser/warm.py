@@ -11,10 +11,20 @@ import subprocess
 import sys
 import time
 
-from hawser.service.runtime.warming import prime_rehearsal, prime_rules, prime_trials
+from hawser.service.runtime.warming import (
+    prime_fleet,
+    prime_rehearsal,
+    prime_rules,
+    prime_trials,
+)
 
-PARTS = {"rules": prime_rules, "trials": prime_trials, "rehearsal": prime_rehearsal}
-SIDE_BY_SIDE = (("trials",), ("rules", "rehearsal"))  # about as long as each other
+PARTS = {
+    "rules": prime_rules,
+    "trials": prime_trials,
+    "rehearsal": prime_rehearsal,
+    "fleet": prime_fleet,
+}
+SIDE_BY_SIDE = (("trials", "rehearsal"), ("fleet", "rules"))  # about as long as each other
 
 if __name__ == "__main__":
     if len(sys.argv) == 1:

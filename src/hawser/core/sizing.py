@@ -8,14 +8,14 @@ from __future__ import annotations
 
 from hawser.core.errors import Refused
 from hawser.core.levels import StopRule, TargetRule
-from hawser.core.rules.quantity import commission
 from hawser.core.rules.sizes import (
     ALL,
     BUDGET,
+    GIVEN,
     NOTIONAL,
     VOLATILITY,
-    asked_steps,
-    cap_steps,
+    Quantity,
+    quantity,
     steps_of_notional,
 )
 from hawser.core.rules.targets import part_and_money
@@ -48,13 +48,13 @@ def sized(request: SizeRequest) -> Sizing:
     # A quantity that is given comes before the stop, because a stop by money follows from it.
     given = _given_steps(terms)
     stop = _stop(terms, given)
-    asked = given if given is not None else _asked_steps(terms)
     _check_targets(terms, stop)
     check_positions(request)
-    caps, steps = within_caps(terms, asked, _cap_limits(terms))
+    found = _quantity(terms, given)
+    caps, steps = within_caps(terms, found.asked, _cap_limits(terms, found))
     if steps < max(1, request.instrument.qty_min_steps):
         raise below_min(terms, caps)
-    return _answer(terms, stop, asked, steps, caps)
+    return _answer(terms, stop, found, caps)
 
 
 def _need_indicators(request: SizeRequest) -> None:
@@ -137,18 +137,21 @@ METHODS = {
 }
 
 
-def _asked_steps(terms: SizingTerms) -> int:
-    """The quantity the method asks for, before caps, in steps."""
-    rule, account = terms.account.size, terms.account
-    return asked_steps(
-        METHODS[rule.method],
+def _quantity(terms: SizingTerms, given: int | None) -> Quantity:
+    """What the method asks for, what the caps allow, and what that risks: one call, because each
+    costs more than it works out."""
+    rule, instrument = terms.account.size, terms.instrument
+    return quantity(
+        METHODS[rule.method] if given is None else GIVEN,
+        given or 0,
         float(terms.budget or 0.0),
-        percent=float(rule.percent or 0.0),
-        multiple=float(rule.multiple or 0.0),
-        equity=float(account.equity),
-        atr=float(terms.request.atr),
-        step=terms.instrument.step_size,
-        at_stop=terms.at_stop,
+        float(rule.percent or 0.0),
+        float(rule.multiple or 0.0),
+        float(terms.request.atr),
+        instrument.step_size,
+        instrument.qty_max_steps,
+        limits_of(terms.request),
+        terms.at_stop,
     )
 
 
@@ -172,22 +175,19 @@ def _check_targets(terms: SizingTerms, stop: int) -> None:
             raise Refused("target_wrong_side", sentence, target=shown)
 
 
-def _cap_limits(terms: SizingTerms) -> list[tuple[str, int]]:
+def _cap_limits(terms: SizingTerms, found: Quantity) -> list[tuple[str, int]]:
     """Every cap that applies with the most steps it allows, in the reckoning's order."""
-    found = cap_steps(limits_of(terms.request), terms.instrument.step_size, terms.at_stop)
-    limits = [(name, steps) for name, steps in zip(CAPS, found, strict=True) if steps != ALL]
+    limits = [(name, steps) for name, steps in zip(CAPS, found.caps, strict=True) if steps != ALL]
     return [("qty_max", terms.instrument.qty_max_steps), *limits]
 
 
 def _split_targets(
-    terms: SizingTerms, stop: int, steps: int
+    terms: SizingTerms, stop: int, steps: int, entry_fee: float
 ) -> tuple[tuple[TargetSize, ...], tuple[int, ...]]:
     """Every target with what it takes, 0 where it is off or merged, and the numbers of the merged
     (section 6)."""
     request, instrument = terms.request, terms.instrument
     step, tick, r_ticks = instrument.step_size, instrument.tick_size, abs(terms.ref - stop)
-    qty = steps * step
-    entry_fee = commission(qty, terms.ref_price, terms.fees)
     found: list[TargetSize] = []
     merged: list[int] = []
     share, taken = 0.0, 0
@@ -220,18 +220,19 @@ def _split_targets(
     return tuple(found), tuple(merged)
 
 
-def _answer(terms: SizingTerms, stop: int, asked: int, steps: int, caps: tuple[Cap, ...]) -> Sizing:
+def _answer(terms: SizingTerms, stop: int, found: Quantity, caps: tuple[Cap, ...]) -> Sizing:
     account, instrument, request = terms.account, terms.instrument, terms.request
+    steps, risk = found.steps, found.risk
     qty, r_ticks = steps * instrument.step_size, abs(terms.ref - stop)
-    risk, notional = terms.risk(qty), qty * terms.unit_notional
+    notional = qty * terms.unit_notional
     rule = account.size
     basis = account.basis_money(rule.basis) if rule.method == "risk_percent" else account.equity
-    targets, merged = _split_targets(terms, stop, steps)
+    targets, merged = _split_targets(terms, stop, steps, found.entry_fee)
     return Sizing(
         ref=terms.ref,
         stop=stop,
         r_ticks=r_ticks,
-        asked_steps=asked,
+        asked_steps=found.asked,
         steps=steps,
         risk_money=risk,
         risk_percent=risk / basis * 100,

@@ -14,7 +14,7 @@ from hawser.core.compiled import compiled, inlined
 from hawser.core.indicators import Array
 from hawser.core.rules.kinds import Kind
 from hawser.core.rules.ladders import ladder_base, ladder_worst, lay_rungs, rung_steps
-from hawser.core.rules.quantity import AtStop, money_stop_distance, risk_of
+from hawser.core.rules.quantity import AtStop, money_stop_distance
 from hawser.core.rules.refusals import Refusal
 from hawser.core.rules.sizes import (
     BUDGET,
@@ -24,9 +24,8 @@ from hawser.core.rules.sizes import (
     ROOM_CAP,
     UNBOUND,
     Limits,
-    asked_steps,
-    cap_steps,
     only_cap,
+    quantity,
     steps_of_notional,
 )
 from hawser.core.rules.stops import STOP_OK, stop_level, stop_verdict
@@ -217,32 +216,30 @@ def _steps(
     now: AccountNow,
     atr: float,
     at_stop: AtStop,
-) -> tuple[int, int]:
-    """Why there is no quantity, and the quantity after every cap."""
-    asked = given
-    if sizer.method != GIVEN:
-        budget = _budget(sizer, now) if sizer.method == BUDGET else 0.0
-        asked = asked_steps(
-            sizer.method,
-            budget,
-            percent=sizer.percent,
-            multiple=sizer.multiple,
-            equity=now.equity,
-            atr=atr * money.tick,
-            step=money.step,
-            at_stop=at_stop,
-        )
-    steps = min(asked, sizer.qty_max)
-    first = QTY_MAX if steps < asked else NONE
-    for number, cap in enumerate(cap_steps(_limits(sizer, now), money.step, at_stop)):
+) -> tuple[int, int, float]:
+    """Why there is no quantity, the quantity after every cap, and its risk."""
+    found = quantity(
+        sizer.method,
+        given,
+        budget=_budget(sizer, now) if sizer.method == BUDGET else 0.0,
+        percent=sizer.percent,
+        multiple=sizer.multiple,
+        atr=atr * money.tick,
+        step=money.step,
+        most=sizer.qty_max,
+        limits=_limits(sizer, now),
+        at_stop=at_stop,
+    )
+    asked, steps = found.asked, found.steps
+    first = QTY_MAX if sizer.qty_max < asked else NONE
+    for number, cap in enumerate(found.caps):
         if cap < asked and first == NONE:
             first = FREE_MARGIN + number
-        steps = min(steps, cap)
     if steps < asked and not sizer.fit:
-        return first, 0
+        return first, 0, 0.0
     if steps < max(1, sizer.qty_min):
-        return BELOW_MIN, 0
-    return NONE, steps
+        return BELOW_MIN, 0, 0.0
+    return NONE, steps, found.risk
 
 
 @compiled
@@ -365,8 +362,8 @@ def _sized(
     if refusal != NONE:
         return refusal, stop, 0, 0.0
     at_stop, atr = _at_stop(money, ref, stop), history.bars[decided]["atr"]
-    refusal, steps = _steps(sizer, money, given=given, now=now, atr=atr, at_stop=at_stop)
-    return refusal, stop, steps, risk_of(steps * money.step, at_stop)
+    refusal, steps, risk = _steps(sizer, money, given=given, now=now, atr=atr, at_stop=at_stop)
+    return refusal, stop, steps, risk
 
 
 @inlined

@@ -262,8 +262,7 @@ def _told(fleet: FleetRehearsal, name: str) -> FleetOutcome:
 def _came_to(fleet: FleetRehearsal, chosen: FleetOutcome, figures: dict[str, Any]) -> list[str]:
     """What a run came to."""
     currency, bars = fleet.account.currency, fg.counted(figures["bars"], "opening")
-    refused = sum(figures["refused"].values())
-    often = max(figures["refused"], key=figures["refused"].__getitem__, default="")
+    refused = figures["refused"]
     lines = [f"No trade over {bars}"]
     if chosen.count:
         lines = [
@@ -275,5 +274,8 @@ def _came_to(fleet: FleetRehearsal, chosen: FleetOutcome, figures: dict[str, Any
             f"{fg.counted(figures['open_most'], 'trade')} open at once",
         ]
     if refused:
-        lines.append(f"{fg.counted(refused, 'entry', 'entries')} refused, most often by {often}")
+        often = sorted(refused, key=refused.__getitem__, reverse=True)
+        each = ", ".join(f"{fg.number(refused[code], 0)} by {code}" for code in often)
+        count = fg.counted(sum(refused.values()), "entry", "entries")
+        lines.append(f"{count} refused: {each}")
     return lines

@@ -32,8 +32,10 @@ from hawser.formats.history_file import read_history
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.rigs import load_rig
 from hawser.formats.sources import load_source
+from hawser.rehearsal.fleet.report import fleet_report
+from hawser.rehearsal.fleet.run import fleet_of_one
 from hawser.rehearsal.nothing import why_nothing
-from hawser.rehearsal.report import guard_figures, report
+from hawser.rehearsal.report import guard_figures
 from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
 from hawser.rehearsal.watch import HistoryPolicy, acting
@@ -259,14 +261,20 @@ def rehearse(files: Files, out: Path, order: str, record: RunRecord) -> Done:
     """Rehearse and write every file. Raises BadInput."""
     rehearsal = made(files, read(files))  # what was read is not kept beside what was made of it
     record.add(named_in(files.source, files.guards))
-    chosen = _told(rehearsal, order)
-    net = {order: chosen.end - chosen.start}
+    nets = {}
     for name in ("pessimistic", "optimistic"):
         if name != order:
             other = _told(rehearsal, name)
-            net[name] = other.end - other.start
-    both = (net["pessimistic"], net["optimistic"])
-    figures = report(chosen, rehearsal.time, order, rehearsal.account.days_per_year, both)
+            nets[name] = other.end - other.start
+    # The order that is asked for goes as a fleet of one, which gives the same to the last digit and
+    # knows the heat at each close too.
+    fleet = fleet_of_one(rehearsal)
+    with progress_of(order, rehearsal.time.size) as progress:
+        whole = fleet.run(ORDERS[order], progress)
+    chosen = whole.of[0].outcome
+    nets[order] = whole.end - whole.start
+    figures = fleet_report(fleet, whole, order, (nets["pessimistic"], nets["optimistic"]))
+    del fleet, whole
     if rehearsal.joined is not None:
         figures["fine_bars"] = int(rehearsal.fine_time.size)
     if rehearsal.policy is not None:

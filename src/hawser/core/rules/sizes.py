@@ -7,7 +7,13 @@ import math
 from typing import NamedTuple
 
 from hawser.core.compiled import compiled
-from hawser.core.rules.quantity import BUDGET_NOISE, AtStop, steps_within
+from hawser.core.rules.quantity import (
+    BUDGET_NOISE,
+    AtStop,
+    commission,
+    risk_of,
+    steps_within,
+)
 from hawser.core.rules.rounding import floor_steps
 
 BUDGET, VOLATILITY, NOTIONAL, GIVEN = 0, 1, 2, 3
@@ -142,3 +148,49 @@ def cap_steps(limits: Limits, step: float, at_stop: AtStop) -> tuple[int, int, i
         _risk_cap(currency, step, at_stop),
         _risk_cap(room, step, at_stop),
     )
+
+
+class Quantity(NamedTuple):
+    """What a method asks for, what each cap allows (in the reckoning's order), and the least of all
+    that, in steps; the whole risk of those and the commission of entering them, money."""
+
+    asked: int
+    caps: tuple[int, int, int, int, int, int]
+    steps: int
+    risk: float
+    entry_fee: float
+
+
+@compiled
+def quantity(
+    method: int,
+    given: int,
+    budget: float,
+    percent: float,
+    multiple: float,
+    atr: float,
+    step: float,
+    most: int,
+    limits: Limits,
+    at_stop: AtStop,
+) -> Quantity:
+    """All that follows from a stop, in one call: `given` steps with GIVEN; `most` that may be
+    traded at once. `atr` in price units."""
+    asked = given
+    if method != GIVEN:
+        asked = asked_steps(
+            method,
+            budget,
+            percent=percent,
+            multiple=multiple,
+            equity=limits.equity,
+            atr=atr,
+            step=step,
+            at_stop=at_stop,
+        )
+    caps, steps = cap_steps(limits, step, at_stop), min(asked, most)
+    for cap in caps:
+        steps = min(steps, cap)
+    qty = steps * step
+    entry_fee = commission(qty, at_stop.ref, at_stop.fees)
+    return Quantity(asked, caps, steps, risk_of(qty, at_stop), entry_fee)

@@ -165,8 +165,10 @@ class FleetRehearsal:
         exposed = [[int(name in one.exposure) for name in names] for one in self.instruments]
         on = self.policy is not None
         rows = sum(one.fine_time.size for one in each)
-        # what is refused or begins to cool down comes with a row of prices, what trips with a bar
-        acts = 2 * rows * max(1, self._counted.kind.size) + 4 * self.time.size if on else 0
+        # At each row of prices an entry may be refused and each place begin to cool down; at each
+        # opening each may trip, at its open and at its close. Nothing checks that there is room.
+        places = self._counted.kind.size
+        acts = rows * (1 + places) + 4 * self.time.size * (1 + places) if on else 0
         needs = np.array([records.rows_needed(one.history) for one in each], np.int64)
         shared = records.Shared(
             openings=self.time,
@@ -242,15 +244,24 @@ class FleetRehearsal:
                 rows=own_rows,
                 fills=member.fills[: standing.fills[m]],
                 moves=member.moves[: standing.moves[m]],
-                equity=np.empty(0),
+                # of one member it is the account's
+                equity=written.equity if len(held) == 1 else np.empty(0),
                 start=start,
-                end=start,
+                end=float(run.money[records.CASH]) if len(held) == 1 else start,
                 guarded=acted[acted[:, 4] == m],
             )
             last = outcome.fills[own_rows.whole[:, batch.FILL_TO] - 1, 0].astype(np.int64)
             found.append(MemberOutcome(outcome, places, member.times[last]))
         refused = written.refused[: run.counts[records.REFUSED]]
         return FleetOutcome(rows, found, written, refused, acted, start, run)
+
+
+def fleet_of_one(rehearsal: Rehearsal) -> FleetRehearsal:
+    """A rehearsal of one instrument as a fleet, which gives the same and more figures."""
+    policy = rehearsal.policy
+    sources = [policy.source] if policy is not None else []
+    member = FleetMember(rehearsal.instrument.symbol, rehearsal)
+    return FleetRehearsal([member], None, policy, sources)
 
 
 def _all_times(each: Sequence[Array]) -> Array:

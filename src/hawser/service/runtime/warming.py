@@ -216,8 +216,7 @@ def prime_trials() -> None:
 
 
 def prime_rehearsal() -> None:
-    """A whole rehearsal with its report, and a fleet, for the cache alone."""
-    from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal
+    """A whole rehearsal with its report, for the cache alone."""
     from hawser.rehearsal.report import report
     from hawser.rehearsal.run import Rehearsal, Signals
     from hawser.rehearsal.tables import OutcomeTables
@@ -230,7 +229,17 @@ def prime_rehearsal() -> None:
     OutcomeTables(
         rehearsal, outcome, lambda times: [str(time) for time in times.tolist()], str
     ).fills()
-    FleetRehearsal([FleetMember("prime", rehearsal)]).run(PESSIMISTIC)
+
+
+def prime_fleet() -> None:
+    """A fleet, for the cache alone."""
+    from hawser.rehearsal.fleet.run import fleet_of_one
+    from hawser.rehearsal.run import Rehearsal, Signals
+
+    bars, instrument, account, rig = _made_up()
+    signal = (np.arange(60) % 9 == 5).astype(np.int8)
+    calls = Signals(signal, np.zeros_like(signal))
+    fleet_of_one(Rehearsal(bars, calls, instrument, account, rig)).run(PESSIMISTIC)
 
 
 def _made_up() -> tuple[Bars, Instrument, Account, Rig]:
