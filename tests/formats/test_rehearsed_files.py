@@ -31,7 +31,7 @@ def test_equity(span, values, at):
     rehearsed.CHUNK, chunk = 7, rehearsed.CHUNK
     try:
         written = io.BytesIO()
-        rehearsed._write_equity(written, times, np.array(values))
+        rehearsed._write_equity(written, times, {"equity": np.array(values)})
     finally:
         rehearsed.CHUNK = chunk
     head, *lines = written.getvalue().decode().splitlines()
