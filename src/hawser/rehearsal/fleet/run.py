@@ -153,7 +153,7 @@ class FleetRehearsal:
                 watch=of.watch,
                 times=of.fine_time,
                 rank=rank,
-                fills=np.empty((TRADES // 4 * ROWS, 6)),
+                fills=np.empty((max(TRADES // 4 * ROWS, records.rows_needed(of.history)), 6)),
                 moves=np.empty((3 * of.time.size, 3), np.int64),
                 common=common,
             )
