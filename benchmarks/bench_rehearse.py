@@ -249,6 +249,7 @@ def rehearsed(folder: Path) -> tuple[float, float]:
         folder / "i.toml",
     ]
     command += ["--rig", folder / "r.toml", "--account", folder / "a.toml", "--out", folder / "out"]
+    command += ["--replace"]
     return process(["-m", "hawser", *command])[0], float(
         process(["-c", PEAK, *command])[1].split()[-1]
     )
