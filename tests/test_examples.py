@@ -53,7 +53,7 @@ def test_a_line_of_the_documents_does_what_it_says(line, place, capsys):
     if words[0] == "parity":
         assert told.endswith("no difference\n")
     else:
-        assert re.match(r"[1-9][0-9]* trades (of 2 members )?over", told), told
+        assert re.match(r"(Two harbours: )?[1-9][0-9]* trades (of 2 members )?over", told), told
         out = words[words.index("--out") + 1]
         assert (place / out / "report.json").is_file()
 

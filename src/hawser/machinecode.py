@@ -23,17 +23,20 @@ from pathlib import Path
 from numba.core import caching
 
 PACKAGE = Path(__file__).parent
-MARK = b"hawser.core.compiled import"  # what a file with compiled functions has in it
+# What a file has in it that machine code is made of: compiled functions, and the tuples, kinds and
+# parts of LLVM that they are compiled with. A field that has moved is read from another place.
+MARKS = (b"hawser.core.compiled import", b"(NamedTuple)", b"(IntEnum)", b"core.built import")
+ALSO = ("compiled.py", "built.py", "llvm_code.py", "clock.py")
 
 
 @cache
 def stamp() -> bytes:
-    """A digest of every file that has compiled functions in it, and of how they are compiled."""
+    """A digest of every file that machine code is made of, and of how it is compiled."""
     digest = hashlib.sha256()
     for folder in ("core", "rehearsal"):
         for path in sorted((PACKAGE / folder).rglob("*.py")):
             text = path.read_bytes()
-            if MARK in text or path.name in ("compiled.py", "kinds.py"):
+            if path.name in ALSO or any(mark in text for mark in MARKS):
                 digest.update(text)
     return digest.digest()
 

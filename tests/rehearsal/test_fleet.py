@@ -5,6 +5,8 @@ from __future__ import annotations
 
 import csv
 import json
+from collections import Counter
+from decimal import Decimal
 from pathlib import Path
 from random import Random
 from typing import Any, NamedTuple
@@ -13,21 +15,28 @@ import msgspec
 import numpy as np
 import pytest
 import tomli_w
+from test_against_slow_rehearsal import BUDGETS, LIMITS, OTHERS, hours, plain
 from test_against_slow_rehearsal import an_account as an_account_file
 from test_against_slow_rehearsal import drawn as drawn_files
-from test_against_slow_rehearsal import hours
 
 from hawser.cli import main
-from hawser.core.account import Policy, SizeRule
+from hawser.core.account import Account, Policy, SizeRule
 from hawser.core.bars import Bars
+from hawser.core.clock import MINUTE
+from hawser.core.errors import Refused
 from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import joined_to
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
+from hawser.core.rules.refusals import Refusal
+from hawser.core.sizing import sized
 from hawser.core.timeframes import timeframe
 from hawser.formats.rigs import save_rig
 from hawser.rehearsal import batch
-from hawser.rehearsal.fleet.run import FleetMember, FleetOutcome, FleetRehearsal, fleet_of_one
+from hawser.rehearsal.entries import alone_at, begin
+from hawser.rehearsal.fleet.records import MEMBER
+from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal, fleet_of_one
+from hawser.rehearsal.records import levels_for
 from hawser.rehearsal.run import Outcome, Rehearsal
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, an_account, fitting, history
@@ -55,19 +64,15 @@ def drawn(draw: Random, n: int) -> Rehearsal:
     )
 
 
-def same(alone: Outcome, fleet: FleetOutcome) -> None:
+def same(one: Outcome, other: Outcome) -> None:
     """To the last digit."""
-    own = fleet.of[0].outcome
-    kept = np.delete(fleet.rows.whole, batch.FILL_FROM, axis=1)[:, :16]
-    np.testing.assert_array_equal(
-        np.delete(alone.rows.whole, batch.FILL_FROM, axis=1)[:, :16], kept
-    )
-    np.testing.assert_array_equal(alone.rows.money, fleet.rows.money)
-    np.testing.assert_array_equal(alone.fills, own.fills)
-    np.testing.assert_array_equal(alone.moves, own.moves)
-    np.testing.assert_array_equal(alone.equity, fleet.equity)
-    np.testing.assert_array_equal(alone.guarded[:, :4], fleet.guarded[:, :4])
-    assert (alone.end, alone.held, alone.dependent) == (fleet.end, fleet.held, fleet.dependent)
+    rows = [np.delete(each.rows.whole[:, :17], batch.FILL_FROM, axis=1) for each in (one, other)]
+    np.testing.assert_array_equal(*rows)
+    np.testing.assert_array_equal(one.rows.money, other.rows.money)
+    for key in ("fills", "moves", "equity"):
+        np.testing.assert_array_equal(getattr(one, key), getattr(other, key))
+    np.testing.assert_array_equal(one.guarded[:, :4], other.guarded[:, :4])
+    assert (one.end, one.held, one.dependent) == (other.end, other.held, other.dependent)
 
 
 @pytest.mark.parametrize("seed", range(12))
@@ -75,7 +80,9 @@ def test_a_fleet_of_one_is_a_rehearsal(seed):
     draw = Random(seed)
     one = drawn(draw, 900)
     for order in range(3):
-        same(one.run(order), fleet_of_one(one).run(order))
+        fleet = fleet_of_one(one).run(order)
+        same(one.run(order), fleet.alone())
+        assert fleet.held == fleet.alone().held
 
 
 # Against a second reading of the reckoning
@@ -284,7 +291,7 @@ def test_members_that_share_nothing_may_stand_in_any_order(seed):
     turned = FleetRehearsal(named(each[::-1])).run(0)
     for one, own, other in zip(each, outcome.of, turned.of[::-1], strict=True):
         alone = one.run(0)
-        for found in (own.outcome, other.outcome):
+        for found in (own.trades, other.trades):
             np.testing.assert_array_equal(found.fills, alone.fills)
             np.testing.assert_array_equal(found.moves, alone.moves)
     assert outcome.end == pytest.approx(turned.end)
@@ -319,6 +326,7 @@ def test_heat_is_never_above_its_cap_at_an_entry(seed):
     assert outcome.count > 50
     before = np.concatenate([[outcome.start], outcome.equity[:-1]])
     most = np.maximum(before, outcome.equity).max()
+    # all are quoted in francs, so that the cap of a currency, 1.2 %, is the nearer one
     assert outcome.heat.max() <= 0.012 * most * (1 + 1e-6)
 
 
@@ -335,3 +343,79 @@ def test_room_that_runs_out_changes_nothing(monkeypatch):
     np.testing.assert_array_equal(whole.equity, outcome.equity)
     assert reached == sorted(reached)
     assert len(reached) > whole.equity.size // 37
+
+
+def test_what_a_rehearsal_refuses_has_the_code_of_a_size():
+    """The compiled order of refusals is the one of `sized`, which has the sentences."""
+    seen: Counter[str] = Counter()
+    for seed in range(60):
+        draw = Random(seed)
+        bars, signals, instrument = history(draw, 60)
+        account = msgspec.to_builtins(an_account(draw), builtin_types=(Decimal,))
+        account["size"] = plain(draw.choice([*BUDGETS, *OTHERS, {"method": "fixed", "qty": "0.3"}]))
+        limits = {key: draw.choice(some) for key, some in LIMITS.items() if draw.random() < 0.3}
+        account["policy"] = limits | {
+            "caps": draw.choice(["fit", "refuse"]),
+            "max_positions": draw.choice([0, 1, 5]),
+        }
+        rig = msgspec.structs.replace(fitting(a_rig(draw), instrument), step=())
+        if draw.random() < 0.3:
+            rig = msgspec.structs.replace(rig, stop=StopRule(money=draw.choice([2.0, 90.0])))
+        instrument = msgspec.structs.replace(
+            instrument,
+            qty_max=draw.choice([Decimal(5), Decimal(1000)]),
+            margin_rate=draw.choice([0.0, 0.5]),
+        )
+        made = msgspec.convert(plain(account), Account, strict=False)
+        of = Rehearsal(bars, signals, instrument, made, rig)
+        for bar in range(0, 55, 9):
+            for side in (1, -1):
+                ours = begun_at(of, bar, side)
+                try:
+                    size = sized(of.request(bar, side))
+                    assert (ours.refusal, ours.trade.steps) == (0, size.steps)
+                    assert ours.risk == pytest.approx(size.risk_money)
+                except Refused as refusal:
+                    assert Refusal(ours.refusal).code == refusal.code
+                    seen[refusal.code] += 1
+    assert len(seen) > 6, seen
+
+
+def begun_at(of: Rehearsal, bar: int, side: int) -> Any:
+    return begin(
+        of.history,
+        of.money,
+        sizer=of.sizer,
+        setup=of.setup,
+        side=side,
+        first=bar + 1,
+        at=int(of.history.bars["end"][bar]),
+        now=alone_at(of.sizer, float(of.account.equity)),
+        levels=levels_for(of.setup),
+    )
+
+
+def test_a_bar_of_one_row_that_opens_later_is_still_a_finer_one():
+    """Each hour has one bar of five minutes, at no full hour; the rows tell the time, not the
+    bars."""
+    draw = Random(11)
+    bars, signals, instrument = history(draw, 240)
+    rig = fitting(a_rig(draw), instrument)
+    account = msgspec.structs.replace(an_account(draw), size=BUDGET)
+
+    def member(first: int) -> Rehearsal:
+        hours = np.arange(240, dtype=np.int64) * 12 + np.where(np.arange(240) % 2, 0, 11)
+        own = bars._replace(time=(30_000_000 // 60 * 60 + 5 * (hours + first)) * MINUTE)
+        joined = joined_to(own, timeframe("1h"))
+        assert joined.bars.time.size == 240
+        return Rehearsal(own, signals, instrument, account, rig, None, joined)
+
+    one = member(0)
+    for order in range(3):
+        same(one.run(order), fleet_of_one(one).run(order).alone())
+    outcome = FleetRehearsal(named([one, member(0)])).run(0)
+    own = [of.trades.fills[0, 0] for of in outcome.of]
+    assert own[0] == own[1]
+    entry = one.fine_time[int(own[0])]
+    assert entry not in one.time  # it was entered at the time of a row
+    assert outcome.rows.whole[:2, MEMBER].tolist() == [0, 1]

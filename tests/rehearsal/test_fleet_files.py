@@ -117,4 +117,34 @@ def test_a_folder_that_is_not_empty_is_refused(place, capsys):
     assert main(["fleet", "fleet.toml", "--out", "out", "--replace"]) == 0
     assert (place / "out/mine.txt").read_text() == "mine"
     text = capsys.readouterr().out
+    assert text.startswith("Two harbours: ")
     assert " of 2 members over 899 openings, net " in text
+
+
+def test_bars_that_nobody_looks_at_are_refused(place, capsys):
+    words = ["--bars-of", "Elsewhere=osier-mills-5m.csv"]
+    assert told(place, FLEET, capsys, *words) == (
+        "--bars-of Elsewhere: no source looks at it, and no rank does"
+    )
+    rank = FLEET.replace("length = 14 }", 'length = 14, instrument = "Elsewhere" }')
+    assert "Elsewhere is given twice" in told(place, rank, capsys, *words, *words)
+    (place / "fleet.toml").write_text(rank)
+    assert main(["fleet", "fleet.toml", "--out", "out", *words]) == 0
+
+
+def test_a_member_is_known_to_the_others_as_it_is_read_itself(place, capsys):
+    """Its times are in its own zone, for whoever looks at it."""
+    file = place / "osier-mills-5m.csv"
+    file.write_text(file.read_text().replace("Z,", ","))  # times without an offset
+    source = (place / "ebb-and-flow.toml").read_text()
+    looks = (
+        '[[only]]\nkind = "above"\na = { kind = "close", instrument = "Osier Mills" }\nb = 1.0\n'
+    )
+    (place / "ebb-and-flow.toml").write_text(source + looks)
+    assert "Osier Mills" not in told(place, FLEET, capsys)  # the file's times need a zone
+    zoned = FLEET.replace('signal = "signal"', 'signal = "signal"\ntz = "UTC"')
+    (place / "fleet.toml").write_text(zoned)
+    assert main(["fleet", "fleet.toml", "--out", "out"]) == 0
+    alone = (place / "out/trades.csv").read_text()
+    capsys.readouterr()
+    assert alone.count("Quillan Ferry") > 3

@@ -55,7 +55,7 @@ def played(
 
 def trades(outcome, member):
     """The bars of entry and exit of a member's trades, and why each was left."""
-    one = outcome.of[member].outcome
+    one = outcome.of[member].trades
     return [(trade.first, trade.last, exit_name(trade.fills[-1])) for trade in one.trades]
 
 

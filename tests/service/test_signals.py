@@ -6,6 +6,7 @@ import csv
 import hashlib
 import json
 import os
+import shlex
 import shutil
 from pathlib import Path
 
@@ -13,6 +14,7 @@ import pytest
 
 from hawser.cli import main
 from hawser.service.run_record import RunRecord
+from madeup import CASES, needs_cases
 
 HERE = Path(__file__).parents[2]
 EXAMPLES, SOURCES = HERE / "examples", HERE / "src/hawser/demo/sources"
@@ -27,6 +29,35 @@ SLOW = [
     "--account",
     str(EXAMPLES / "account.toml"),
 ]
+
+
+@needs_cases
+@pytest.mark.parametrize("case", sorted(CASES.glob("signals/*/expected/out.csv")), ids=str)
+def test_a_case_with_right_answers(case, tmp_path, monkeypatch, capsys):
+    folder = case.parents[1]
+    monkeypatch.chdir(folder)
+    words = shlex.split((folder / "command.txt").read_text())[1:]
+    words[words.index("--out") + 1] = str(tmp_path / "out.csv")
+    assert main(words) == 0
+    keys = ("signal", "exit_signal")
+    ours, right = (
+        [[row[key] for key in keys] for row in rows(one)] for one in (tmp_path / "out.csv", case)
+    )
+    assert [[int(float(x)) for x in row] for row in ours] == [
+        [int(float(x)) for x in row] for row in right
+    ]
+    if (folder / "expected/out.json").exists():
+        told, right = (
+            json.loads(capsys.readouterr().out),
+            json.loads((folder / "expected/out.json").read_text()),
+        )
+        for after, figures in right.pop("followed").items():
+            for key, value in figures.items():
+                near = {"abs": 0.02} if key == "chance" else {"rel": 1e-6}
+                assert told["followed"][after][key] == (
+                    value if value is None else pytest.approx(value, **near)
+                )
+        assert {key: told[key] for key in right} == right
 
 
 def rows(path):

@@ -10,42 +10,24 @@ a few numbers, however large the tuple is, and takes from it what it needs.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import cached_property
 from operator import attrgetter
 from typing import Any
 
 import numpy as np
 
+from hawser.core.built import Built
 from hawser.core.compiled import compiled, interpreted
 
 Bytes = Any  # of a shelf (rows, width); where rules are interpreted, a list of tuples
 Shelf = Any  # where the bytes begin
-Kind = Any  # what lies on a shelf
-
-
-class _Built:
-    """A function of `shelf_code.py`. Numba asks for the type when it compiles a function that uses
-    this."""
-
-    def __init__(self, name: str) -> None:
-        self._name = name
-
-    @cached_property
-    def _numba_type_(self) -> Any:
-        from numba.core.registry import cpu_target  # noqa: PLC0415  # late, as in `compiled.py`
-
-        from hawser.core import shelf_code  # noqa: PLC0415
-
-        known = cpu_target.typing_context
-        known.refresh()  # it is compiling already, and has just been made
-        return known.resolve_value_type(getattr(shelf_code, self._name))
+ShelfKind = Any  # what lies on a shelf
 
 
 def _put(made: Bytes, row: int, value: Any) -> None:
     made[row] = value
 
 
-def _put_part(made: Bytes, row: int, _kind: Kind, path: str, value: Any) -> None:
+def _put_part(made: Bytes, row: int, _kind: ShelfKind, path: str, value: Any) -> None:
     made[row] = _with(made[row], path.split("."), value)
 
 
@@ -58,19 +40,15 @@ def _with(value: Any, path: list[str], part: Any) -> Any:
 
 # A shelf from its bytes; put a tuple into a row; the kind of a tuple; the tuple in a row; one part
 # of it, by its name or by names with a dot between; put such a part anew.
-shelf: Any = (lambda made: made) if interpreted() else _Built("shelf")
-put: Any = _put if interpreted() else _Built("put")
-kind: Any = (lambda like: None) if interpreted() else _Built("kind")
-held: Any = (lambda made, row, _kind: made[row]) if interpreted() else _Built("held")
-part: Any = (
-    (lambda made, row, _kind, path: attrgetter(path)(made[row]))
-    if interpreted()
-    else _Built("part")
-)
-put_part: Any = _put_part if interpreted() else _Built("put_part")
+shelf: Any = Built("shelf", lambda made: made)
+put: Any = Built("put", _put)
+kind: Any = Built("kind", lambda like: None)
+held: Any = Built("held", lambda made, row, _kind: made[row])
+part: Any = Built("part", lambda made, row, _kind, path: attrgetter(path)(made[row]))
+put_part: Any = Built("put_part", _put_part)
 # Have a row of an array brought near that is soon to be read: where many arrays are gone through
 # side by side, the processor does not do it by itself.
-fetch: Any = (lambda array, row: None) if interpreted() else _Built("fetch")
+fetch: Any = Built("fetch", lambda array, row: None)
 
 
 @compiled
@@ -86,7 +64,7 @@ def shelf_for(rows: int, like: Any) -> Bytes:
     from numba import typeof  # noqa: PLC0415
     from numba.core.registry import cpu_target  # noqa: PLC0415
 
-    from hawser.core.shelf_code import row_bytes  # noqa: PLC0415
+    from hawser.core.llvm_code import row_bytes  # noqa: PLC0415
 
     kind_of = typeof(like)  # type: ignore[no-untyped-call]
     return np.zeros((rows, row_bytes(cpu_target.target_context, kind_of)), np.uint8)

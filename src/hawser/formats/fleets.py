@@ -14,7 +14,7 @@ from hawser.formats.declared import read_toml, record
 from hawser.formats.sources import line_from
 
 
-class FleetMember(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class MemberFiles(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One member: its files, from the fleet file's folder. `name`: by default its instrument's
     symbol; `source_name`: the source of its columns, for guards."""
 
@@ -36,7 +36,7 @@ class FleetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     name: str
     account: str
-    member: tuple[FleetMember, ...]
+    member: tuple[MemberFiles, ...]
     rank: dict[str, Any] | None = None
     basket: Basket | None = None
     timeframe: str | None = None

@@ -16,13 +16,12 @@ from hawser.core.instrument import Instrument
 from hawser.formats.atomic import folder_written
 
 CHUNK = 1 << 15  # lines
-# without guards one fewer; of one instrument nothing is listed as refused
+# without guards one fewer
 FILES = (
     "trades.csv",
     "fills.csv",
     "stops.csv",
     "guards.csv",
-    "refused.csv",
     "equity.csv",
     "report.json",
     "run.json",
@@ -139,14 +138,17 @@ def write_rehearsal(
 ) -> None:
     """All files into `folder`, which is made; they take their places together. Raises BadInput.
     `run`: how they came about."""
-    with folder_written(folder, FILES) as opened:
+    refused = tables.refused()
+    # a file that this command never writes is somebody's own
+    names = FILES if refused is None else (*FILES, "refused.csv")
+    with folder_written(folder, names) as opened:
         for name, columns in (
             ("trades", tables.trades()),
             ("fills", tables.fills()),
             ("stops", tables.stops()),
         ):
             _write_table(opened(f"{name}.csv"), columns)
-        for name, some in (("guards", tables.guards()), ("refused", tables.refused())):
+        for name, some in (("guards", tables.guards()), ("refused", refused)):
             if some is not None:
                 _write_words(opened(f"{name}.csv"), some)
         _write_equity(opened("equity.csv"), *tables.equity())

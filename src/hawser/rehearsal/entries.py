@@ -53,11 +53,8 @@ COSTS_EXCEED_RISK, STOP_NOT_POSITIVE = (
     int(Refusal.STOP_NOT_POSITIVE),
 )
 TARGET_WRONG_SIDE, MAX_POSITIONS = int(Refusal.TARGET_WRONG_SIDE), int(Refusal.MAX_POSITIONS)
-QTY_MAX, FREE_MARGIN, BELOW_MIN = (
-    int(Refusal.QTY_MAX),
-    int(Refusal.FREE_MARGIN),
-    int(Refusal.BELOW_MIN),
-)
+QTY_MAX, FREE_MARGIN = int(Refusal.QTY_MAX), int(Refusal.FREE_MARGIN)
+BELOW_MIN, BAD_REQUEST = int(Refusal.BELOW_MIN), int(Refusal.BAD_REQUEST)
 
 
 class Sizer(NamedTuple):
@@ -172,13 +169,16 @@ def _initial_stop(
     setup: Setup,
     money: Money,
     given: int,
+    fixed: bool,
     side: int,
     decided: int,
     ref: int,
     spread: int,
 ) -> tuple[int, int]:
-    """Why there is no stop, and the stop's level."""
+    """Why there is no stop, and the stop's level. `fixed`: the quantity is given."""
     if setup.stop.kind == Kind.MONEY:
+        if not fixed:
+            return BAD_REQUEST, -1
         qty = given * money.step
         slip = money.entry_slip + money.exit_slip
         far = money_stop_distance(
@@ -348,6 +348,7 @@ def _sized(
         setup,
         money=money,
         given=max(given, sizer.qty_min, 1),
+        fixed=sizer.method == GIVEN,
         side=side,
         decided=decided,
         ref=ref,

@@ -56,32 +56,17 @@ class Played(msgspec.Struct):
     end: str
 
 
-class Outcome:
-    """A run under one order. Rows of trades, fills, moves and of what guards did, as the batches
-    wrote them; equity at each close."""
+class Trades:
+    """The trades of one instrument under one order: their rows, and those of their fills and moves,
+    as the loop wrote them."""
 
-    def __init__(
-        self,
-        rows: batch.Table,
-        fills: Array,
-        moves: Array,
-        equity: Array,
-        start: float,
-        end: float,
-        guarded: Array,
-    ) -> None:
-        self.rows, self.fills, self.moves, self.guarded = rows, fills, moves, guarded
-        self.equity, self.start, self.end = equity, start, end
+    def __init__(self, rows: batch.Table, fills: Array, moves: Array) -> None:
+        self.rows, self.fills, self.moves = rows, fills, moves
 
     @property
     def net(self) -> Array:
         """Money of each trade, commissions paid."""
         return self.rows.money[:, batch.NET]
-
-    @property
-    def as_ended(self) -> Array:
-        """The same in the order in which the trades ended."""
-        return self.net
 
     @property
     def planned_risk(self) -> Array:
@@ -96,17 +81,6 @@ class Outcome:
     def count(self) -> int:
         """How many trades."""
         return len(self.rows.whole)
-
-    @property
-    def held(self) -> int:
-        """Bars in which a position was held after what the open did."""
-        whole = self.rows.whole
-        at_open = np.isin(
-            whole[:, batch.HOW],
-            (bar_close.SIGNAL, bar_close.BASKET, bar_close.TIME, bar_close.GUARD),
-        )
-        late = whole[:, batch.LATE] != 0
-        return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open - late).sum())
 
     @cached_property
     def trades(self) -> list[Played]:
@@ -133,6 +107,40 @@ class Outcome:
                 )
             )
         return found
+
+
+class Outcome(Trades):
+    """A whole run: its trades, what guards did (rows as the loop wrote them), equity at each
+    close."""
+
+    def __init__(
+        self,
+        rows: batch.Table,
+        fills: Array,
+        moves: Array,
+        equity: Array,
+        start: float,
+        end: float,
+        guarded: Array,
+    ) -> None:
+        super().__init__(rows, fills, moves)
+        self.equity, self.start, self.end, self.guarded = equity, start, end, guarded
+
+    @property
+    def as_ended(self) -> Array:
+        """Money of each trade in the order in which they ended."""
+        return self.net
+
+    @property
+    def held(self) -> int:
+        """Bars in which a position was held after what the open did."""
+        whole = self.rows.whole
+        at_open = np.isin(
+            whole[:, batch.HOW],
+            (bar_close.SIGNAL, bar_close.BASKET, bar_close.TIME, bar_close.GUARD),
+        )
+        late = whole[:, batch.LATE] != 0
+        return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open - late).sum())
 
 
 class Rehearsal:

@@ -16,10 +16,11 @@ from hawser.core.indicators import Array
 from hawser.core.rules.bar_close import move_name
 from hawser.core.rules.trade_levels import Money, fee, money_at
 from hawser.rehearsal import batch
-from hawser.rehearsal.run import Outcome, Rehearsal, exit_name
+from hawser.rehearsal.run import Outcome, Rehearsal, Trades, exit_name
+from hawser.rehearsal.watch import HistoryPolicy
 
 Column = Array | tuple[list[str], Array]
-ACTIONS = ["refused", "tripped", "cools_down"]
+SIDES = ["short", "", "long"]  # of -1, 0 (none is meant) and +1
 FIRST_ENTRY, KINDS = 9000, 100  # a fill's reason as a number: what it was, and its own number
 
 
@@ -37,27 +38,25 @@ def picked(values: Array, text: Callable[[Array], list[str]]) -> Column:
     return text(different), at
 
 
-class OutcomeTables:
-    """Columns of one outcome by name; `moments` writes times, `price` a price in ticks."""
+class TradeTables:
+    """Columns of trades by name; `moments` writes times, `price` a price in ticks."""
 
     def __init__(
         self,
         rehearsal: Rehearsal,
-        outcome: Outcome,
+        trades: Trades,
         moments: Callable[[Array], list[str]],
         price: Callable[[float], str],
         numbers: Array | None = None,
     ) -> None:
         """`numbers`: of the trades, where they are not counted from 1."""
-        self._outcome, self._moments, self._price = outcome, moments, price
+        self._trades, self._moments, self._price = trades, moments, price
         # Not the rehearsal itself: its bars need not be there while the tables are written.
         self._time, self._fine_time = rehearsal.time, rehearsal.fine_time
         self._instrument, self._money = rehearsal.instrument, rehearsal.money
         self._units = rehearsal.history.units
         self._ladder = rehearsal.rig.ladder is not None
-        policy = rehearsal.policy
-        self._guards = [one.name for one in policy.guards.guard] if policy is not None else []
-        self._rows = outcome.rows.whole
+        self._rows = trades.rows.whole
         self._number = np.arange(1, len(self._rows) + 1) if numbers is None else numbers
 
     def _at(self, bars: Array) -> Column:
@@ -97,7 +96,7 @@ class OutcomeTables:
         return picked(codes, named)
 
     def trades(self) -> dict[str, Column]:
-        rows, fills, money = self._rows, self._outcome.fills, self._outcome.rows.money
+        rows, fills, money = self._rows, self._trades.fills, self._trades.rows.money
         side, ref, stop = rows[:, batch.SIDE], rows[:, batch.REF], rows[:, batch.STOP_AT]
         r_ticks, mirrored = np.abs(ref - stop), side * ref
         risk, net = money[:, batch.RISK], money[:, batch.NET]
@@ -123,7 +122,7 @@ class OutcomeTables:
         }
 
     def fills(self) -> dict[str, Column]:
-        fills, of = self._outcome.fills, self._of_fills
+        fills, of = self._trades.fills, self._of_fills
         return {
             "trade": self._number[of],
             "time": self._filled_at(fills[:, 0]),
@@ -145,11 +144,11 @@ class OutcomeTables:
     def _stops(self) -> Array:
         """The initial stop of each trade, and behind it the moves of that trade: its place, the row
         of prices, the level, why it moved (-1: it is the first)."""
-        rows, moves = self._rows, self._outcome.moves
+        rows, moves = self._rows, self._trades.moves
         number = np.arange(len(rows))
         of = np.repeat(number, rows[:, batch.MOVE_TO] - rows[:, batch.MOVE_FROM])
         table = np.empty((len(rows) + len(moves), 4), np.int64)
-        entered = self._outcome.fills[rows[:, batch.FILL_FROM], 0].astype(np.int64)
+        entered = self._trades.fills[rows[:, batch.FILL_FROM], 0].astype(np.int64)
         initial = np.column_stack([number, entered, rows[:, batch.STOP_AT], np.full(len(rows), -1)])
         table[rows[:, batch.MOVE_FROM] + number] = initial
         table[np.arange(len(moves)) + of + 1] = np.column_stack([of, moves])
@@ -170,25 +169,48 @@ class OutcomeTables:
 
     def times(self) -> tuple[Array, Array]:
         """When the rows of `fills` and those of `stops` are, UTC ns."""
-        filled = self._outcome.fills[:, 0].astype(np.int64)
+        filled = self._trades.fills[:, 0].astype(np.int64)
         return self._fine_time[filled], self._fine_time[self._stops[:, 1]]
 
-    def refused(self) -> dict[str, Column] | None:
-        """Entries that were refused are not listed of one instrument alone."""
-        return None
+
+class OutcomeTables(TradeTables):
+    """Columns of one whole outcome."""
+
+    def __init__(
+        self,
+        rehearsal: Rehearsal,
+        outcome: Outcome,
+        moments: Callable[[Array], list[str]],
+        price: Callable[[float], str],
+    ) -> None:
+        super().__init__(rehearsal, outcome, moments, price)
+        self._acted, self._equity = outcome.guarded, outcome.equity
+        self._guards = guard_names(rehearsal.policy)
 
     def guards(self) -> dict[str, Column] | None:
         """What each guard did, in order of time; None without a policy."""
-        if not self._guards:
-            return None
-        acted = self._outcome.guarded
-        return {
-            "time": picked(acted[:, 0], self._moments),
-            "guard": (self._guards, acted[:, 1]),
-            "action": (ACTIONS, acted[:, 2]),
-            "side": (["short", "", "long"], acted[:, 3] + 1),
-        }
+        return acted_columns(self._guards, self._acted, self._moments) if self._guards else None
+
+    def refused(self) -> dict[str, Column] | None:
+        """Of one instrument alone, entries that were refused are not listed."""
+        return None
 
     def equity(self) -> tuple[Array, dict[str, Array]]:
         """Times (UTC ns), and equity at each bar's close."""
-        return self._time, {"equity": self._outcome.equity}
+        return self._time, {"equity": self._equity}
+
+
+def guard_names(policy: HistoryPolicy | None) -> list[str]:
+    return [one.name for one in policy.guards.guard] if policy is not None else []
+
+
+def acted_columns(
+    names: list[str], acted: Array, moments: Callable[[Array], list[str]]
+) -> dict[str, Column]:
+    """What guards of these names did, from rows of it."""
+    return {
+        "time": picked(acted[:, 0], moments),
+        "guard": (names, acted[:, 1]),
+        "action": (["refused", "tripped", "cools_down"], acted[:, 2]),
+        "side": (SIDES, acted[:, 3] + 1),
+    }

@@ -10,7 +10,6 @@ from typing import Any, NamedTuple
 
 from hawser.core import figures as fg
 from hawser.core.account import Account
-from hawser.core.bars import Bars
 from hawser.core.clock import timeframe_name
 from hawser.core.errors import BadInput, is_line
 from hawser.core.indicators import Array
@@ -19,18 +18,17 @@ from hawser.core.joined_bars import alone
 from hawser.core.sources.lines.base import Line
 from hawser.core.sources.view import Seen, View
 from hawser.formats.declared import load
-from hawser.formats.fleets import Fleet, FleetMember, load_fleet
+from hawser.formats.fleets import Fleet, MemberFiles, load_fleet
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
 from hawser.formats.sources import load_source
 from hawser.rehearsal.fleet.report import fleet_report
-from hawser.rehearsal.fleet.run import FleetMember as Member
-from hawser.rehearsal.fleet.run import FleetOutcome, FleetRehearsal
+from hawser.rehearsal.fleet.run import FleetMember, FleetOutcome, FleetRehearsal
 from hawser.rehearsal.fleet.tables import FleetTables
 from hawser.rehearsal.report import guard_figures
 from hawser.rehearsal.watch import acting
 from hawser.service.rehearsing import ORDERS, Done, Files, Read, made, named_in, progress_of, read
 from hawser.service.run_record import RunRecord
-from hawser.service.signalling import named_bars
+from hawser.service.signalling import BarFiles, Reading, named_files
 
 LONGEST_NAME, STRUCTURAL = 120, set(',"')
 
@@ -54,36 +52,18 @@ class FleetRead(NamedTuple):
     names: list[str]
     files: list[Files]
     reads: list[Read]
-    known: NamedBars
-    bars_of: dict[str, str]  # files of bars by the names that sources know them by
-
-
-class NamedBars:
-    """Bars by the names that sources, ranks and rates know them by; each file is read once."""
-
-    def __init__(self) -> None:
-        self._read: dict[tuple[str, str | None], Bars] = {}
-
-    def of(self, texts: tuple[str, ...], zone: str | None, option: str) -> dict[str, Bars]:
-        """Bars from NAME=FILE each; raises BadInput."""
-        found: dict[str, Bars] = {}
-        for text in texts:
-            key = (text, zone)
-            if key not in self._read:
-                self._read[key] = next(iter(named_bars((text,), zone, option).values()))
-            name = text.partition("=")[0]
-            if name in found:
-                raise BadInput("usage", f"{option} {text}: {name} is given twice; expected it once")
-            found[name] = self._read[key]
-        return found
+    known: BarFiles
+    bars_of: dict[str, Path]  # files of bars by the names that sources know them by
 
 
 def read_fleet(files: FleetFiles) -> FleetRead:
     """Read a fleet and everything that its members need; raises BadInput."""
     fleet = load_fleet(files.fleet)
-    place, known = files.fleet.parent, NamedBars()
+    place = files.fleet.parent
     names = _names(files.fleet, fleet)
     bars_of = _bars_by_name(files, fleet, names)
+    # a member is known to the others as it is read itself
+    known = BarFiles({place / one.bars: _reading(files, one) for one in fleet.file.member})
     account = load(Account, place / fleet.file.account)
     each, serves = [], set[str]()
     for member in fleet.file.member:
@@ -99,7 +79,7 @@ def read_fleet(files: FleetFiles) -> FleetRead:
                 f"--rate {text}: expected the pair of a member's quote currency and "
                 f"{account.currency}, which alone serves here",
             )
-    reads = [read(one, known.of) for one in each]
+    reads = [read(one, known) for one in each]
     _one_length(files.fleet, fleet, reads)
     return FleetRead(fleet, names, each, reads, known, bars_of)
 
@@ -125,33 +105,31 @@ def _names(path: Path, fleet: Fleet) -> list[str]:
     return names
 
 
-def _bars_by_name(files: FleetFiles, fleet: Fleet, names: list[str]) -> dict[str, str]:
+def _bars_by_name(files: FleetFiles, fleet: Fleet, names: list[str]) -> dict[str, Path]:
     """Files of bars by name: the members', the fleet file's, those of the command, of which the
-    later go before the earlier."""
-    place = files.fleet.parent
-    found = {
-        name: str(place / member.bars)
-        for name, member in zip(names, fleet.file.member, strict=True)
-    }
-    found |= {name: str(place / path) for name, path in fleet.file.bars_of.items()}
-    for text in files.others:
-        name, equals, path = text.partition("=")
-        if not (name and equals and path):
-            raise BadInput(
-                "usage", f"--bars-of {text}: expected NAME=FILE, an instrument and its bars"
-            )
-        found[name] = path
-    return found
+    later go before the earlier. Raises BadInput where the command names one that nobody looks
+    at."""
+    place, given = files.fleet.parent, named_files(files.others)
+    wanted = {fleet.rank.instrument} if fleet.rank is not None else set()
+    for member in fleet.file.member:
+        if member.source is not None:
+            wanted.update(load_source(place / member.source).instruments)
+    for name in given:
+        if name not in wanted:
+            raise BadInput("usage", f"--bars-of {name}: no source looks at it, and no rank does")
+    members = zip(names, fleet.file.member, strict=True)
+    found = {name: place / member.bars for name, member in members}
+    return found | {name: place / path for name, path in fleet.file.bars_of.items()} | given
 
 
 def _files_of(
     files: FleetFiles,
     fleet: Fleet,
-    member: FleetMember,
-    bars_of: dict[str, str],
+    member: MemberFiles,
+    bars_of: dict[str, Path],
     rates: tuple[str, ...],
 ) -> Files:
-    place = files.fleet.parent
+    place, reading = files.fleet.parent, _reading(files, member)
     source = place / member.source if member.source is not None else None
     wanted = load_source(source).instruments if source is not None else ()
     return Files(
@@ -161,7 +139,7 @@ def _files_of(
         account=place / fleet.file.account,
         signal=member.signal,
         exit_signal=member.exit_signal,
-        zone=member.tz or files.zone,
+        zone=reading.zone,
         guards=files.guards,
         source=source,
         source_name=member.source_name,
@@ -169,8 +147,13 @@ def _files_of(
         references=files.references,
         timeframe=files.timeframe or fleet.file.timeframe,
         rates=rates,
-        recipe=place / member.recipe if member.recipe is not None else None,
+        recipe=reading.recipe,
     )
+
+
+def _reading(files: FleetFiles, member: MemberFiles) -> Reading:
+    recipe = files.fleet.parent / member.recipe if member.recipe is not None else None
+    return Reading(member.tz or files.zone, recipe)
 
 
 def _one_length(path: Path, fleet: Fleet, reads: list[Read]) -> None:
@@ -193,7 +176,7 @@ def made_fleet(found: FleetRead) -> FleetRehearsal:
     members = []
     for name, files, one in zip(found.names, found.files, reads, strict=True):
         rank = _rank(found, files, one) if found.fleet.rank is not None else None
-        members.append(Member(name, made(files, one, since), rank))
+        members.append(FleetMember(name, made(files, one, since), rank))
     policies = [one.policy for one in reads]
     sources = [policy.source for policy in policies if policy is not None]
     return FleetRehearsal(members, file.basket, policies[0], sources)
@@ -204,10 +187,9 @@ def _rank(found: FleetRead, files: Files, one: Read) -> Array:
     line, path = found.fleet.rank, files.bars
     assert isinstance(line, Line)
     decided = one.joined or alone(one.bars)
-    others = {}
-    if line.instrument is not None:
-        texts = _rank_bars(found, line.instrument)
-        others = found.known.of(texts, files.zone, "--bars-of")
+    name = line.instrument or ""
+    wanted = {name: found.bars_of[name]} if name in found.bars_of else {}
+    others = found.known.bars(wanted, files.zone)
     view = View(one.joined.span if one.joined is not None else None)
     view.see(Seen(decided.bars, others))
     try:
@@ -216,29 +198,26 @@ def _rank(found: FleetRead, files: Files, one: Read) -> Array:
         raise BadInput(error.code, f"{path}: {error.sentence}", **error.values) from None
 
 
-def _rank_bars(found: FleetRead, name: str) -> tuple[str, ...]:
-    path = found.bars_of.get(name)
-    return (f"{name}={path}",) if path is not None else ()
-
-
 def rehearse_fleet(files: FleetFiles, out: Path, order: str, record: RunRecord) -> Done:
     """Rehearse and write every file. Raises BadInput."""
     found = read_fleet(files)
     for one in found.files:
         record.add([*one.inputs(), *named_in(one.source, one.guards)])
-    fleet = made_fleet(found)
+    fleet, name = made_fleet(found), found.fleet.file.name
+    joined = any(one.joined is not None for one in found.reads)
+    del found  # what was read is not kept beside what was made of it
     chosen = _told(fleet, order)
     net = {order: chosen.end - chosen.start}
-    for name in ("pessimistic", "optimistic"):
-        if name != order:
-            other = _told(fleet, name)
-            net[name] = other.end - other.start
+    for way in ("pessimistic", "optimistic"):
+        if way != order:
+            other = _told(fleet, way)
+            net[way] = other.end - other.start
     figures = fleet_report(fleet, chosen, order, (net["pessimistic"], net["optimistic"]))
-    if any(one.joined is not None for one in found.reads):
+    if joined:
         figures["fine_bars"] = fleet.fine_bars
     if fleet.policy is not None:
         figures["guards"] = guard_figures(chosen.guarded, fleet.policy, set(_acts(fleet)))
-    told = [*_came_to(fleet, chosen, figures), f"Written: {out}/"]
+    told = [*_came_to(name, fleet, chosen, figures), f"Written: {out}/"]
     tables = FleetTables(fleet, chosen, instants, lambda one: partial(price_text, one))
     write_rehearsal(out, tables, figures, record.told())
     return Done(figures, told)
@@ -259,23 +238,27 @@ def _told(fleet: FleetRehearsal, name: str) -> FleetOutcome:
         return fleet.run(ORDERS[name], progress)
 
 
-def _came_to(fleet: FleetRehearsal, chosen: FleetOutcome, figures: dict[str, Any]) -> list[str]:
+def _came_to(
+    name: str, fleet: FleetRehearsal, chosen: FleetOutcome, figures: dict[str, Any]
+) -> list[str]:
     """What a run came to."""
     currency, bars = fleet.account.currency, fg.counted(figures["bars"], "opening")
     refused = figures["refused"]
-    lines = [f"No trade over {bars}"]
+    lines = [f"{name}: no trade over {bars}"]
     if chosen.count:
         lines = [
-            f"{fg.counted(chosen.count, 'trade')} of {fg.counted(len(fleet.members), 'member')} "
-            f"over {bars}, net {fg.money(figures['net'], currency, sign=True)}; at most "
+            f"{name}: {fg.counted(chosen.count, 'trade')} of "
+            f"{fg.counted(len(fleet.members), 'member')} over {bars}, net "
+            f"{fg.money(figures['net'], currency, sign=True)}; at most "
             f"{fg.money(figures['max_drawdown'], currency)} below the peak at a close",
             f"Heat {fg.money(figures['heat_mean'], currency)} on average, at most "
             f"{fg.money(figures['heat_most'], currency)}; at most "
             f"{fg.counted(figures['open_most'], 'trade')} open at once",
+            f"The order of high and low matters in {fg.counted(chosen.dependent, 'bar')}",
         ]
     if refused:
         often = sorted(refused, key=refused.__getitem__, reverse=True)
-        each = ", ".join(f"{fg.number(refused[code], 0)} by {code}" for code in often)
+        each = ", ".join(f"{code} {fg.number(refused[code], 0)}" for code in often)
         count = fg.counted(sum(refused.values()), "entry", "entries")
-        lines.append(f"{count} refused: {each}")
+        lines.append(f"{count} refused ({each})")
     return lines

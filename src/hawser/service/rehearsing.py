@@ -26,7 +26,7 @@ from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.core.sources.source import Source, worries
 from hawser.core.timeframes import timeframe
-from hawser.formats.bars import BarFile, Columns, read_unrounded
+from hawser.formats.bars import BarFile, Columns
 from hawser.formats.declared import load
 from hawser.formats.history_file import read_history
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
@@ -40,7 +40,7 @@ from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
 from hawser.rehearsal.watch import HistoryPolicy, acting
 from hawser.service.run_record import RunRecord
-from hawser.service.signalling import named_bars, said_over, too_short
+from hawser.service.signalling import BarFiles, named_files, said_over, too_short
 
 ORDERS = {"pessimistic": PESSIMISTIC, "optimistic": OPTIMISTIC, "path": PATH}
 
@@ -96,12 +96,10 @@ class Read(NamedTuple):
     rates: Array | None = None  # of the quote currency at each row of prices, where they move
 
 
-Named = Callable[[tuple[str, ...], str | None, str], dict[str, Bars]]
-
-
-def read(files: Files, named: Named = named_bars) -> Read:
-    """Read everything that a rehearsal needs; raises BadInput. `named` reads the bars that an
-    option names."""
+def read(files: Files, known: BarFiles | None = None) -> Read:
+    """Read everything that a rehearsal needs; raises BadInput. `known`: bars of other instruments
+    that have been read."""
+    known = known or BarFiles()
     instrument, account = load(Instrument, files.instrument), load(Account, files.account)
     rig = load_rig(files.rig)
     try:
@@ -125,25 +123,26 @@ def read(files: Files, named: Named = named_bars) -> Read:
     joined = _joined(files, rig, history)
     return Read(
         bars=history.bars,
-        signals=_signals(files, source, history, joined, named),
+        signals=_signals(files, source, history, joined, known),
         instrument=instrument,
         account=account,
         rig=rig,
-        policy=_policy(files, source, history.bars),
+        policy=_policy(files, source, history.bars, known),
         joined=joined,
-        rates=_rates(files, history, instrument, account, named),
+        rates=_rates(files, history, instrument, account, known),
     )
 
 
 def _rates(
-    files: Files, history: BarFile, instrument: Instrument, account: Account, named: Named
+    files: Files, history: BarFile, instrument: Instrument, account: Account, known: BarFiles
 ) -> Array | None:
     """What one unit of the quote currency is worth in the account's at each row of prices; None
     where it is worth the same all the time. A pair's bars go before a column."""
     quote, money = instrument.quote, account.currency
     ways = {f"{quote}/{money}": False, f"{money}/{quote}": True}
     found = history.rate
-    for pair, bars in named(files.rates, files.zone, "--rate").items():
+    pairs = known.bars(named_files(files.rates, "--rate"), files.zone)
+    for pair, bars in pairs.items():
         if pair not in ways or quote == money:
             told = f"expected the pair of {quote} and {money}, which alone serves here"
             raise BadInput("usage", f"--rate {pair}: {told}")
@@ -179,7 +178,7 @@ def _wanted(files: Files, source: Source | None) -> Columns:
 
 
 def _signals(
-    files: Files, source: Source | None, history: BarFile, joined: Joined | None, named: Named
+    files: Files, source: Source | None, history: BarFile, joined: Joined | None, known: BarFiles
 ) -> Signals:
     """What is signalled at the last row of prices of each bar that is decided on."""
     if source is None or files.source is None:
@@ -193,7 +192,7 @@ def _signals(
         files.source,
         decided.bars,
         columns={name: column[decided.lasts] for name, column in history.columns.items()},
-        others=named(files.others, files.zone, "--bars-of"),
+        others=known.bars(named_files(files.others), files.zone),
         span=joined.span if joined is not None else None,
     )
     for sentence in (*minded, *worries(source), *too_short(source, decided.bars.time.size)):
@@ -217,20 +216,16 @@ def _joined(files: Files, rig: Rig, history: BarFile) -> Joined | None:
         raise BadInput(error.code, f"{at}: {error.sentence}") from None
 
 
-def _policy(files: Files, source: Source | None, bars: Bars) -> HistoryPolicy | None:
+def _policy(
+    files: Files, source: Source | None, bars: Bars, known: BarFiles
+) -> HistoryPolicy | None:
     """The guards with the news of the whole history, and what their regimes refer to."""
     if files.guards is None:
         return None
     from hawser.formats.news import read_calendars
 
-    guards, references = load(Guards, files.guards), {}
-    for text in files.references:
-        name, equals, path = text.partition("=")
-        if not (name and equals and path):
-            raise BadInput(
-                "usage", f"--reference {text}: expected NAME=FILE, an instrument and its bars"
-            )
-        references[name] = read_unrounded(Path(path), files.zone)
+    guards = load(Guards, files.guards)
+    references = known.bars(named_files(files.references, "--reference"), files.zone)
     calendars = read_calendars(
         guards.news, files.guards.parent, int(bars.time[0]), int(bars.time[-1])
     )
@@ -271,7 +266,7 @@ def rehearse(files: Files, out: Path, order: str, record: RunRecord) -> Done:
     fleet = fleet_of_one(rehearsal)
     with progress_of(order, rehearsal.time.size) as progress:
         whole = fleet.run(ORDERS[order], progress)
-    chosen = whole.of[0].outcome
+    chosen = whole.alone()
     nets[order] = whole.end - whole.start
     figures = fleet_report(fleet, whole, order, (nets["pessimistic"], nets["optimistic"]))
     del fleet, whole

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 SIGNAL, LEAVE = "signal", "exit_signal"
 NAMED = {
     "--bars-of": "NAME=FILE, an instrument and its bars",
+    "--reference": "NAME=FILE, an instrument and its bars",
     "--rate": "PAIR=FILE, a pair of currencies and its bars",
 }
 LEAST_TOLD = 0.1  # percent: a chance below that is told as below it
@@ -86,21 +88,60 @@ def columns_of(source: Source, path: Path, table: pa.Table) -> dict[str, Array]:
     return found | {name: tri_state(path, table, name) for name in source.columns}
 
 
-def named_bars(
-    texts: tuple[str, ...], zone: str | None, option: str = "--bars-of"
-) -> dict[str, Bars]:
-    """Bars by the names of their instruments, from NAME=FILE each; raises BadInput."""
-    from hawser.formats.bars import read_unrounded
-
-    found: dict[str, Bars] = {}
+def named_files(texts: tuple[str, ...], option: str = "--bars-of") -> dict[str, Path]:
+    """Files by the names that an option gives them, NAME=FILE each; raises BadInput."""
+    found: dict[str, Path] = {}
     for text in texts:
         name, equals, path = text.partition("=")
         if not (name and equals and path):
             raise BadInput("usage", f"{option} {text}: expected {NAMED[option]}")
         if name in found:
             raise BadInput("usage", f"{option} {text}: {name} is given twice; expected it once")
-        found[name] = read_unrounded(Path(path), zone)
+        found[name] = Path(path)
     return found
+
+
+class Reading(NamedTuple):
+    """How the bars of a file are read: the zone of its times, and the recipe where another program
+    wrote it."""
+
+    zone: str | None
+    recipe: Path | None = None
+
+
+class BarFiles:
+    """Bars of several instruments from their files; each is read once. `own`: files that are read
+    in a way of their own."""
+
+    def __init__(self, own: Mapping[Path, Reading] | None = None) -> None:
+        self._own = own or {}
+        self._read: dict[tuple[Path, Reading], Bars] = {}
+
+    def bars(self, files: Mapping[str, Path], zone: str | None) -> dict[str, Bars]:
+        """By the same names; raises BadInput."""
+        found = {}
+        for name, path in files.items():
+            key = (path, self._own.get(path, Reading(zone)))
+            if key not in self._read:
+                self._read[key] = _bars_from(*key)
+            found[name] = self._read[key]
+        return found
+
+
+def _bars_from(path: Path, reading: Reading) -> Bars:
+    if reading.recipe is None:
+        return unrounded(path, read_table(path), reading.zone)
+    from hawser.formats.history_file import by_recipe
+    from hawser.formats.importing.writing import table_of
+
+    return unrounded(path, table_of(by_recipe(path, reading.recipe, reading.zone)), None)
+
+
+def named_bars(
+    texts: tuple[str, ...], zone: str | None, option: str = "--bars-of"
+) -> dict[str, Bars]:
+    """Bars by the names of their instruments, from NAME=FILE each; raises BadInput."""
+    return BarFiles().bars(named_files(texts, option), zone)
 
 
 def said_over(

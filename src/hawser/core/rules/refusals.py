@@ -25,6 +25,7 @@ class Refusal(IntEnum):
     BELOW_MIN = 17
     GUARD = 18  # a guard is closed
     BASKET = 19  # the fleet's basket closes everything
+    BAD_REQUEST = 20  # what is asked for cannot be: a stop by money needs a quantity that is given
 
     @property
     def code(self) -> str:

@@ -48,7 +48,7 @@ def _realised(book: TradeAccount, side: int, money: Money, moving: bool) -> floa
 def _row_now(m: int, t: int, deck: Deck) -> tuple[int, bool]:
     """The row of prices that a member is marked at, and whether it opens now."""
     times = part(deck.members, m, deck.of_member, "times")
-    row = part(deck.members, m, deck.of_member, "common.standing.row")[m]
+    row = part(deck.members, m, deck.of_member, "common.progress.row")[m]
     opens = row < times.size and times[row] == t
     return (row, True) if opens else (row - 1, False)
 
@@ -66,7 +66,7 @@ def equity_at(t: int, deck: Deck) -> float:
     """Equity with all that floats: at the open of members with a row of prices at `t`, else at
     their last close. Guards are told what each member has come to."""
     common = part(deck.members, 0, deck.of_member, "common")
-    s, total = common.standing, 0.0
+    s, total = common.progress, 0.0
     for m in range(s.open.size):
         won = 0.0
         if s.open[m]:
@@ -84,7 +84,7 @@ def account_at(t: int, who: int, deck: Deck) -> AccountNow:
     """The account for an entry of the member `who`, with all trades that are open by then."""
     common = part(deck.members, 0, deck.of_member, "common")
     own = part(deck.members, who, deck.of_member, "sizer")
-    s, exposed, cash = common.standing, common.shared.exposed, common.run.money[CASH]
+    s, exposed, cash = common.progress, common.shared.exposed, common.run.money[CASH]
     won = realised = margin = total = most = 0.0
     positions = 0
     for m in range(s.open.size):

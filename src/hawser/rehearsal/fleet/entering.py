@@ -41,7 +41,7 @@ def guards_of(m: int, deck: Deck) -> gd.Guarded:
 def _rank(m: int, deck: Deck) -> float:
     """What a member is ranked by, as of its last completed bar; NaN where that is not known."""
     rank = part(deck.members, m, deck.of_member, "rank")
-    decided = part(deck.members, m, deck.of_member, "common.standing.bar")[m] - 1
+    decided = part(deck.members, m, deck.of_member, "common.progress.bar")[m] - 1
     return rank[decided] if 0 <= decided < rank.size else math.nan
 
 
@@ -49,7 +49,7 @@ def _rank(m: int, deck: Deck) -> float:
 def ranked(count: int, deck: Deck) -> None:
     """Put the entries that are due in order: the highest rank first, what is not known last, ties
     as they stand in the file."""
-    due = part(deck.members, 0, deck.of_member, "common.standing.due")
+    due = part(deck.members, 0, deck.of_member, "common.progress.due")
     for k in range(1, count):
         who = due[k]
         own, at = _rank(who, deck), k
@@ -87,7 +87,7 @@ def _allowed(m: int, side: int, at: int, deck: Deck) -> bool:
 @compiled
 def enters(t: int, m: int, deck: Deck) -> None:
     """An entry that is due: it is let in, or lapses, or is refused and listed."""
-    s = part(deck.members, m, deck.of_member, "common.standing")
+    s = part(deck.members, m, deck.of_member, "common.progress")
     on = part(deck.members, m, deck.of_member, "common.shared.on")
     at, side, lapses = s.row[m], s.side[m], s.lapses[m]
     s.side[m] = s.lapses[m] = 0

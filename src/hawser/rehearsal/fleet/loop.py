@@ -25,7 +25,7 @@ from hawser.rehearsal.fleet.records import (
     Deck,
     Member,
     OpenTrade,
-    Standing,
+    Progress,
 )
 from hawser.rehearsal.fleet.steps import closes, ends, goes_by, opens, waits, won_at_close
 
@@ -33,16 +33,16 @@ SOON = 6  # rows ahead
 
 
 @inlined
-def _standing(deck: Deck) -> Standing:
-    standing: Standing = part(deck.members, 0, deck.of_member, "common.standing")
-    return standing
+def _progress(deck: Deck) -> Progress:
+    progress: Progress = part(deck.members, 0, deck.of_member, "common.progress")
+    return progress
 
 
 @compiled
 def _judged(t: int, m: int, deck: Deck) -> float:
     """Kill switches judge the equity, in the bar of a member; returns it."""
     equity, guards = equity_at(t, deck), guards_of(m, deck)
-    gd.judge(guards, part(deck.members, m, deck.of_member, "common.standing.bar")[m], equity)
+    gd.judge(guards, part(deck.members, m, deck.of_member, "common.progress.bar")[m], equity)
     return equity
 
 
@@ -50,7 +50,7 @@ def _judged(t: int, m: int, deck: Deck) -> float:
 def _rolled(m: int, moment: int, deck: Deck) -> None:
     """Periods of guards that are over by the bar of a member."""
     common = part(deck.members, m, deck.of_member, "common")
-    bar, equity = common.standing.bar[m], common.run.money[MARKED]
+    bar, equity = common.progress.bar[m], common.run.money[MARKED]
     gd.roll(guards_of(m, deck), bar, moment, equity)
 
 
@@ -58,7 +58,7 @@ def _rolled(m: int, moment: int, deck: Deck) -> None:
 def _follow_all(count: int, moment: int, deck: Deck) -> None:
     """Filters that close everything as they close: for all members."""
     common = part(deck.members, 0, deck.of_member, "common")
-    s, due = common.standing, common.shared.memory.due
+    s, due = common.progress, common.shared.memory.due
     for k in range(count):
         m = s.here[k]
         follows = part(deck.members, m, deck.of_member, "watch.follows")
@@ -73,7 +73,7 @@ def _group_reached(count: int, deck: Deck) -> bool:
     basket = part(deck.members, 0, deck.of_member, "common.shared.basket")
     if basket.stop == np.inf and basket.target == np.inf:
         return False
-    s = _standing(deck)
+    s = _progress(deck)
     money = part(deck.members, 0, deck.of_member, "common.run.money")
     for k in range(count):
         if s.open[s.here[k]]:
@@ -97,7 +97,7 @@ def _marked(j: int, day_ends: bool, deck: Deck) -> None:
     """Equity, heat and open trades after all closes; what each member has come to, where its day
     ends."""
     common = part(deck.members, 0, deck.of_member, "common")
-    s, run, written = common.standing, common.run, common.written
+    s, run, written = common.progress, common.run, common.written
     won = heat = 0.0
     count = 0
     for m in range(s.open.size):
@@ -116,7 +116,7 @@ def _marked(j: int, day_ends: bool, deck: Deck) -> None:
 def _done(count: int, reached: bool, deck: Deck) -> None:
     """The bars of `count` members are done with. What a close signals is due at the next open,
     where there is no trade and no entry that is due already."""
-    s = _standing(deck)
+    s = _progress(deck)
     on = part(deck.members, 0, deck.of_member, "common.shared.on")
     for k in range(count):
         m = s.here[k]
@@ -149,7 +149,7 @@ def _done(count: int, reached: bool, deck: Deck) -> None:
 def _who_is_next(count: int, deck: Deck) -> tuple[int, int]:
     """When the next row of prices opens within the bars of `count` members, and how many have one
     then; they are in `now`."""
-    s = _standing(deck)
+    s = _progress(deck)
     t, now = NEVER, 0
     for k in range(count):
         m = s.here[k]
@@ -168,7 +168,7 @@ def _who_is_next(count: int, deck: Deck) -> tuple[int, int]:
 def _at_rows(t: int, now: int, deck: Deck) -> bool:
     """The rows of prices that open at `t`: exits, entries, and what the prices fill. Whether a
     member whose bar opens there holds a position after what its open did."""
-    s, in_market, due, ended = _standing(deck), False, 0, False
+    s, in_market, due, ended = _progress(deck), False, 0, False
     on = part(deck.members, 0, deck.of_member, "common.shared.on")
     for k in range(now):
         m = s.now[k]
@@ -202,7 +202,7 @@ def _at_rows(t: int, now: int, deck: Deck) -> bool:
 def _within(opening: int, count: int, deck: Deck) -> bool:
     """Each row of prices within the bars of `count` members; without finer bars there is one.
     Whether one of them held a position after what its open did."""
-    s = _standing(deck)
+    s = _progress(deck)
     if not part(deck.members, 0, deck.of_member, "common.shared.finer"):
         s.now[:count] = s.here[:count]
         return _at_rows(opening, count, deck)
@@ -219,7 +219,7 @@ def _within(opening: int, count: int, deck: Deck) -> bool:
 @compiled
 def _all_close(opening: int, count: int, final: bool, deck: Deck) -> None:
     """The closes of `count` members, and what they bring about for the others."""
-    s = _standing(deck)
+    s = _progress(deck)
     on = part(deck.members, 0, deck.of_member, "common.shared.on")
     reached = _group_reached(count, deck)
     if on and not final:
@@ -246,7 +246,7 @@ def _all_close(opening: int, count: int, final: bool, deck: Deck) -> None:
 @compiled
 def _guards_close(count: int, deck: Deck) -> None:
     """What guards make of the closes of `count` members, before these decide anything."""
-    s = _standing(deck)
+    s = _progress(deck)
     money = part(deck.members, 0, deck.of_member, "common.run.money")
     for k in range(count):
         if s.open[s.here[k]]:
@@ -260,7 +260,7 @@ def _guards_close(count: int, deck: Deck) -> None:
 def _guards_end(ended: bool, deck: Deck) -> None:
     """The last closes: nothing can follow any more; trades that `ended` there are judged as such
     that end at an open."""
-    one = part(deck.members, 0, deck.of_member, "common.standing.here")[0]
+    one = part(deck.members, 0, deck.of_member, "common.progress.here")[0]
     if ended:
         _judged(NEVER, one, deck)
     _rolled(one, gd.CLOSES, deck)
@@ -271,7 +271,7 @@ def _guards_end(ended: bool, deck: Deck) -> None:
 def _who_opens(opening: int, deck: Deck) -> tuple[int, bool]:
     """How many members have a bar that opens now, they are in `here`; whether another holds a
     position."""
-    s = _standing(deck)
+    s = _progress(deck)
     count, in_market = 0, False
     for m in range(s.open.size):
         if s.next[m] == opening:
@@ -289,7 +289,7 @@ def play_fleet(
     """Go on to the opening of this number, or to one before which room has run out."""
     deck = Deck(shelf(members), shelf(trades), kind(like_m), kind(like_t))
     counts = part(deck.members, 0, deck.of_member, "common.run.counts")
-    here = part(deck.members, 0, deck.of_member, "common.standing.here")
+    here = part(deck.members, 0, deck.of_member, "common.progress.here")
     openings = part(deck.members, 0, deck.of_member, "common.shared.openings")
     on = part(deck.members, 0, deck.of_member, "common.shared.on")
     while counts[NEXT] < until and not counts[FULL]:

@@ -14,9 +14,9 @@ import numpy as np
 
 from hawser.core.indicators import Array
 from hawser.core.rules.trade_levels import BasketSetup, Money, Rules, Setup
-from hawser.core.shelves import Kind, Shelf
+from hawser.core.shelves import Shelf, ShelfKind
 from hawser.rehearsal import guarding as gd
-from hawser.rehearsal.batch import ROWS, Table
+from hawser.rehearsal.batch import Table
 from hawser.rehearsal.entries import Sizer
 from hawser.rehearsal.phases import Playing
 from hawser.rehearsal.records import BarRows, Levels, TradeStart
@@ -30,7 +30,7 @@ NEXT, TRADES, REFUSED, DAYS, HELD, FULL = range(6)
 CASH, MARKED, GROUP_EQUITY, GROUP_DONE = range(4)
 
 
-class Standing(NamedTuple):
+class Progress(NamedTuple):
     """Where each member stands. Its bar that opens next or is under way: when that opens (NEVER:
     there is none), its number, the row of prices that comes next and the first after it. An entry
     that is pending (`side` 0: none) and the bar that decided it; whether a basket lets it lapse.
@@ -83,7 +83,7 @@ class Shared(NamedTuple):
     order: int
 
 
-class Written(NamedTuple):
+class RunArrays(NamedTuple):
     """Trades, refusals, and at each opening equity, heat and how many trades are open; the results
     of each member at the end of each UTC day (days, members)."""
 
@@ -110,16 +110,16 @@ class Run(NamedTuple):
 class Common(NamedTuple):
     """What the members of a run have in common."""
 
-    standing: Standing
+    progress: Progress
     shared: Shared
     run: Run
-    written: Written
+    written: RunArrays
 
 
 class Member(NamedTuple):
-    """What does not change: its history, rig and way to size, its guards; when its
-    rows of prices open (UTC ns); by bar what it is ranked by (of no length: nothing); where its
-    fills and moves are written; what all have in common."""
+    """What does not change: its history, rig and way to size, its guards; when its rows of prices
+    open (UTC ns); by bar what it is ranked by (of no length: nothing); where its fills and moves
+    are written; what all have in common."""
 
     history: BarRows
     money: Money
@@ -149,8 +149,8 @@ class Deck(NamedTuple):
 
     members: Shelf
     trades: Shelf
-    of_member: Kind
-    of_trade: Kind
+    of_member: ShelfKind
+    of_trade: ShelfKind
 
 
 def first_run(equity: float) -> Run:
@@ -160,18 +160,19 @@ def first_run(equity: float) -> Run:
     return run
 
 
-def standing_for(histories: Sequence[BarRows]) -> Standing:
+def progress_for(histories: Sequence[BarRows]) -> Progress:
     """Each before its first bar."""
     n = len(histories)
-    whole = {name: np.zeros(n, np.int64) for name in Standing._fields}
+    whole = {name: np.zeros(n, np.int64) for name in Progress._fields}
     money = {name: np.zeros(n) for name in ("done", "won", "heat", "heats")}
-    found = Standing(**(whole | money))
+    found = Progress(**(whole | money))
     for m, history in enumerate(histories):
         found.next[m], found.end[m] = history.bars["opens"][0], history.bars["end"][0]
     return found
 
 
-def rows_needed(history: BarRows) -> int:
-    """Of fills, at most in one bar: at each row of prices a trade may end and another begin."""
-    ends = history.bars["end"]
-    return ROWS * (int(np.diff(ends, prepend=0).max()) + 1)
+def trades_needed(history: BarRows, setup: Setup) -> int:
+    """At most how many trades end within one bar: the one that is open, the one that is entered at
+    its first row of prices, and those that follow on at further rows."""
+    rows = int(np.diff(history.bars["end"], prepend=0).max())
+    return min(rows, setup.entry.chain) + 2

@@ -24,7 +24,7 @@ def fleet_report(
     names = [member.name for member in fleet.members]
     return figures | {
         "members": [
-            _member(name, one.outcome.net, one.outcome.planned_risk)
+            _member(name, one.trades.net, one.trades.planned_risk)
             for name, one in zip(names, outcome.of, strict=True)
         ],
         "correlation": correlation(outcome.daily),

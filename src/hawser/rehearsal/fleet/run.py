@@ -27,10 +27,10 @@ from hawser.rehearsal.batch import ROWS, TRADES
 from hawser.rehearsal.fleet import records
 from hawser.rehearsal.fleet.loop import play_fleet
 from hawser.rehearsal.records import TradeStart, levels_for
-from hawser.rehearsal.run import Outcome, Rehearsal, grown
+from hawser.rehearsal.run import Outcome, Rehearsal, Trades, grown
 from hawser.rehearsal.watch import HistoryPolicy, counted_of, uncounted
 
-Named = TypeVar("Named", records.Member, records.Common)
+Record = TypeVar("Record", records.Member, records.Common)
 STRETCH = 1 << 16  # openings that are played at once, where somebody looks on
 
 
@@ -44,10 +44,10 @@ class FleetMember(NamedTuple):
 
 
 class MemberOutcome(NamedTuple):
-    """One member's part of a run: its trades as an outcome of its own, their places among all
-    trades, and when each ended (UTC ns)."""
+    """One member's part of a run: its trades, their places among all trades, and when each ended
+    (UTC ns)."""
 
-    outcome: Outcome
+    trades: Trades
     places: Array
     ended: Array
 
@@ -60,7 +60,7 @@ class FleetOutcome:
         self,
         rows: batch.Table,
         of: list[MemberOutcome],
-        written: records.Written,
+        written: records.RunArrays,
         refused: Array,
         acted: Array,
         start: float,
@@ -70,6 +70,19 @@ class FleetOutcome:
         self.equity, self.heat, self.open = written.equity, written.heat, written.open
         self.daily, self.start = written.daily, start
         self.end, self.held = float(run.money[records.CASH]), int(run.counts[records.HELD])
+
+    def alone(self) -> Outcome:
+        """The run of the only member there is, as a rehearsal of it."""
+        (only,) = self.of
+        return Outcome(
+            rows=only.trades.rows,
+            fills=only.trades.fills,
+            moves=only.trades.moves,
+            equity=self.equity,
+            start=self.start,
+            end=self.end,
+            guarded=self.guarded,
+        )
 
     @property
     def net(self) -> Array:
@@ -119,7 +132,8 @@ class FleetRehearsal:
         if policy is not None:
             of = [(one.instrument.symbol, name) for one, name in zip(each, sources, strict=True)]
             self._counted = counted_of(policy, of)
-        self._finer = any(one.fine_time.size > one.time.size for one in each)
+        # Also where each bar has one row of prices, that may open later than the bar.
+        self._finer = not all(np.array_equal(one.fine_time, one.time) for one in each)
 
     def run(self, order: int, progress: Callable[[int], None] | None = None) -> FleetOutcome:
         """Play every trade; `progress` is told the opening reached, and may raise to give up."""
@@ -143,6 +157,7 @@ class FleetRehearsal:
     def _member(self, one: FleetMember, common: records.Common) -> records.Member:
         of = one.rehearsal
         rank = np.empty(0) if one.rank is None else one.rank
+        least = ROWS * records.trades_needed(of.history, of.setup)
         return writable(
             records.Member(
                 history=of.history,
@@ -153,7 +168,7 @@ class FleetRehearsal:
                 watch=of.watch,
                 times=of.fine_time,
                 rank=rank,
-                fills=np.empty((max(TRADES // 4 * ROWS, records.rows_needed(of.history)), 6)),
+                fills=np.empty((max(TRADES // 4 * ROWS, least), 6)),
                 moves=np.empty((3 * of.time.size, 3), np.int64),
                 common=common,
             )
@@ -164,17 +179,20 @@ class FleetRehearsal:
         names = sorted({name for one in self.instruments for name in one.exposure})
         exposed = [[int(name in one.exposure) for name in names] for one in self.instruments]
         on = self.policy is not None
-        rows = sum(one.fine_time.size for one in each)
-        # At each row of prices an entry may be refused and each place begin to cool down; at each
-        # opening each may trip, at its open and at its close. Nothing checks that there is room.
-        places = self._counted.kind.size
-        acts = rows * (1 + places) + 4 * self.time.size * (1 + places) if on else 0
-        needs = np.array([records.rows_needed(one.history) for one in each], np.int64)
+        most = [records.trades_needed(one.history, one.setup) for one in each]
+        # Each entry may be refused, each trade that ends begin a cool-down at each place; and at
+        # each opening each place may trip at its open and at its close. Compiled code does not look
+        # whether there is room.
+        tried = sum(
+            min(one.fine_time.size, one.time.size * trades)
+            for one, trades in zip(each, most, strict=True)
+        )
+        acts = (tried + 4 * self.time.size) * (1 + self._counted.kind.size) if on else 0
         shared = records.Shared(
             openings=self.time,
             exposed=np.array(exposed, np.int64),
-            needs=needs,
-            most=int(needs.sum()) // ROWS,
+            needs=ROWS * np.array(most, np.int64),
+            most=sum(most),
             basket=self._basket,
             counted=self._counted,
             memory=gd.memory_for(self._counted, self.account.equity),
@@ -185,18 +203,18 @@ class FleetRehearsal:
         )
         return writable(
             records.Common(
-                standing=records.standing_for([one.history for one in each]),
+                progress=records.progress_for([one.history for one in each]),
                 shared=shared,
                 run=records.first_run(start),
                 written=self._written(shared),
             )
         )
 
-    def _written(self, shared: records.Shared) -> records.Written:
+    def _written(self, shared: records.Shared) -> records.RunArrays:
         n, openings = len(self.members), self.time.size
         most = TRADES + shared.most
         days = 1 + np.count_nonzero(np.diff(self.time // DAY))
-        return records.Written(
+        return records.RunArrays(
             trades=batch.Table(np.empty((most, records.COLUMNS), np.int64), np.empty((most, 2))),
             refused=np.empty((most, 4), np.int64),
             equity=np.empty(openings),
@@ -218,14 +236,14 @@ class FleetRehearsal:
             refused=grown(written.refused, refused, more),
         )
         common = common._replace(written=written)
-        used = common.standing.fills.tolist()
+        used = common.progress.fills.tolist()
         return [
             one._replace(fills=grown(one.fills, used[m], int(needs[m])), common=common)
             for m, one in enumerate(held)
         ]
 
     def _outcome(self, held: Sequence[records.Member], start: float) -> FleetOutcome:
-        standing, shared, run, written = held[0].common
+        progress, shared, run, written = held[0].common
         rows = batch.Table(*(one[: run.counts[records.TRADES]] for one in written.trades))
         who = rows.whole[:, records.MEMBER]
         entered = np.empty(len(who), np.int64)
@@ -236,23 +254,18 @@ class FleetRehearsal:
         by_number = np.lexsort((who, entered))
         rows = batch.Table(*(one[by_number] for one in rows))
         who, found = who[by_number], []
-        acted = shared.acted[: shared.memory.place[0]]
         for m, member in enumerate(held):
             places = np.flatnonzero(who == m)
             own_rows = batch.Table(*(one[places] for one in rows))
-            outcome = Outcome(
+            trades = Trades(
                 rows=own_rows,
-                fills=member.fills[: standing.fills[m]],
-                moves=member.moves[: standing.moves[m]],
-                # of one member it is the account's
-                equity=written.equity if len(held) == 1 else np.empty(0),
-                start=start,
-                end=float(run.money[records.CASH]) if len(held) == 1 else start,
-                guarded=acted[acted[:, 4] == m],
+                fills=member.fills[: progress.fills[m]],
+                moves=member.moves[: progress.moves[m]],
             )
-            last = outcome.fills[own_rows.whole[:, batch.FILL_TO] - 1, 0].astype(np.int64)
-            found.append(MemberOutcome(outcome, places, member.times[last]))
+            last = trades.fills[own_rows.whole[:, batch.FILL_TO] - 1, 0].astype(np.int64)
+            found.append(MemberOutcome(trades, places, member.times[last]))
         refused = written.refused[: run.counts[records.REFUSED]]
+        acted = shared.acted[: shared.memory.place[0]]
         return FleetOutcome(rows, found, written, refused, acted, start, run)
 
 
@@ -273,7 +286,7 @@ def _all_times(each: Sequence[Array]) -> Array:
     return found
 
 
-def writable(value: Named) -> Named:
+def writable(value: Record) -> Record:
     """A tuple of compiled code with arrays that are all of one kind for it: whole, and such as may
     be written to."""
 
@@ -282,7 +295,7 @@ def writable(value: Named) -> Named:
             return np.require(value, requirements=["C", "W"])
         return type(value)(*map(one, value)) if isinstance(value, tuple) else value
 
-    return cast(Named, one(value))
+    return cast(Record, one(value))
 
 
 # what an open trade is made of, for compiled code that is to know its kind

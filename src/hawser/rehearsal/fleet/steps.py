@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from hawser.core.compiled import compiled, inlined
+from hawser.core.indicators import Array
 from hawser.core.rules.bar_close import BASKET, follow_on
 from hawser.core.shelves import held, part, put_part
 from hawser.rehearsal import batch
@@ -58,7 +59,7 @@ def _over(m: int, how: int, at: int, p: Playing, deck: Deck) -> None:
     history = part(deck.members, m, deck.of_member, "history")
     trade = part(deck.trades, m, deck.of_trade, "trade")
     risk = part(deck.trades, m, deck.of_trade, "risk")
-    s, run, number = common.standing, common.run, common.run.counts[TRADES]
+    s, run, number = common.progress, common.run, common.run.counts[TRADES]
     at_once = how != INSIDE or history.units.size > 0  # what left is money already
     tick_step = part(deck.members, m, deck.of_member, "money.tick_step")
     net = p.book.net + (0.0 if at_once else p.book.flow * tick_step)
@@ -94,7 +95,7 @@ def _over(m: int, how: int, at: int, p: Playing, deck: Deck) -> None:
 @compiled
 def opens(m: int, deck: Deck) -> bool:
     """A member's bar opens: what was decided at earlier closes is done. Whether a trade ended."""
-    s = part(deck.members, m, deck.of_member, "common.standing")
+    s = part(deck.members, m, deck.of_member, "common.progress")
     on = part(deck.members, m, deck.of_member, "common.shared.on")
     if not on and not part(deck.trades, m, deck.of_trade, "playing.decided.why"):
         # most bars open so; `bar_opened` would do no more
@@ -127,7 +128,7 @@ def opens(m: int, deck: Deck) -> bool:
 @compiled
 def goes_by(m: int, deck: Deck) -> bool:
     """A row of prices goes by for an open trade. Whether it ended."""
-    at = part(deck.members, m, deck.of_member, "common.standing.row")[m]
+    at = part(deck.members, m, deck.of_member, "common.progress.row")[m]
     side = part(deck.trades, m, deck.of_trade, "trade.side")
     p, row = part(deck.trades, m, deck.of_trade, "playing"), _prices(m, at, side, deck)
     sides = reached_by(p, row, side)
@@ -141,7 +142,7 @@ def goes_by(m: int, deck: Deck) -> bool:
 def _fills(m: int, at: int, sides: int, deck: Deck) -> bool:
     """A row of prices fills something. Whether the trade has ended."""
     common = part(deck.members, m, deck.of_member, "common")
-    s, trade = common.standing, part(deck.trades, m, deck.of_trade, "trade")
+    s, trade = common.progress, part(deck.trades, m, deck.of_trade, "trade")
     p = filled(
         part(deck.trades, m, deck.of_trade, "playing"),
         _prices(m, at, trade.side, deck),
@@ -177,14 +178,14 @@ def _fills(m: int, at: int, sides: int, deck: Deck) -> bool:
 @compiled
 def won_at_close(m: int, deck: Deck) -> float:
     """An open trade's result so far at its member's close, money."""
-    at = part(deck.members, m, deck.of_member, "common.standing.end")[m] - 1
+    at = part(deck.members, m, deck.of_member, "common.progress.end")[m] - 1
     p = part(deck.trades, m, deck.of_trade, "playing")
     row = _prices(m, at, part(deck.trades, m, deck.of_trade, "trade.side"), deck)
     return float(p.book.net + floating(p, row.closes, money_of(m, at, deck)))
 
 
 @inlined
-def _basketed(p: Playing, m: int, lapses: np.ndarray) -> Playing:
+def _basketed(p: Playing, m: int, lapses: Array) -> Playing:
     """A trade once the fleet's basket is reached: it leaves at its next open, if it does not
     anyway; what was to follow lapses."""
     if p.decided.turning:
@@ -198,7 +199,7 @@ def closes(m: int, reached: bool, deck: Deck) -> None:
     """What a bar's close decides for an open trade. `reached`: so is the fleet's basket."""
     common = part(deck.members, m, deck.of_member, "common")
     history = part(deck.members, m, deck.of_member, "history")
-    o, s = held(deck.trades, m, deck.of_trade), common.standing
+    o, s = held(deck.trades, m, deck.of_trade), common.progress
     at, bar, side = s.end[m] - 1, s.bar[m], o.trade.side
     moves = part(deck.members, m, deck.of_member, "moves")[s.moves[m] :]
     row, now = _prices(m, at, side, deck), money_of(m, at, deck)
@@ -245,7 +246,7 @@ def closes(m: int, reached: bool, deck: Deck) -> None:
 def waits(m: int, reached: bool, deck: Deck) -> None:
     """An open trade of a member without a bar now: what others bring about for it."""
     common = part(deck.members, m, deck.of_member, "common")
-    o, s = held(deck.trades, m, deck.of_trade), common.standing
+    o, s = held(deck.trades, m, deck.of_trade), common.progress
     p, side, at = o.playing, o.trade.side, s.row[m] - 1
     if reached:
         p = _basketed(p, m, s.lapses)
@@ -263,7 +264,7 @@ def waits(m: int, reached: bool, deck: Deck) -> None:
 @compiled
 def ends(m: int, deck: Deck) -> None:
     """A member's bars have ended: an open trade is closed at its last close."""
-    s = part(deck.members, m, deck.of_member, "common.standing")
+    s = part(deck.members, m, deck.of_member, "common.progress")
     at, trade = s.end[m] - 1, part(deck.trades, m, deck.of_trade, "trade")
     rules = part(deck.trades, m, deck.of_trade, "rules")
     p = goal_followed(part(deck.trades, m, deck.of_trade, "playing"), trade, rules)

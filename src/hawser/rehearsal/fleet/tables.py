@@ -13,7 +13,14 @@ from hawser.core.instrument import Instrument
 from hawser.core.rules.refusals import Refusal
 from hawser.rehearsal.fleet import records
 from hawser.rehearsal.fleet.run import FleetOutcome, FleetRehearsal
-from hawser.rehearsal.tables import ACTIONS, Column, OutcomeTables, picked
+from hawser.rehearsal.tables import (
+    SIDES,
+    Column,
+    TradeTables,
+    acted_columns,
+    guard_names,
+    picked,
+)
 
 Columns = dict[str, Column]
 
@@ -31,12 +38,11 @@ class FleetTables:
     ) -> None:
         self._outcome, self._moments, self._time = outcome, moments, fleet.time
         self._names = [member.name for member in fleet.members]
-        policy = fleet.policy
-        self._guards = [one.name for one in policy.guards.guard] if policy is not None else []
+        self._guards = guard_names(fleet.policy)
         self._each = [
-            OutcomeTables(
+            TradeTables(
                 member.rehearsal,
-                own.outcome,
+                own.trades,
                 moments,
                 price(member.rehearsal.instrument),
                 own.places + 1,
@@ -77,13 +83,9 @@ class FleetTables:
         if not self._guards:
             return None
         acted = self._outcome.guarded
-        return {
-            "time": picked(acted[:, 0], self._moments),
-            "instrument": (["", *self._names], acted[:, 4] + 1),
-            "guard": (self._guards, acted[:, 1]),
-            "action": (ACTIONS, acted[:, 2]),
-            "side": (["short", "", "long"], acted[:, 3] + 1),
-        }
+        time, *rest = acted_columns(self._guards, acted, self._moments).items()
+        whose: Column = (["", *self._names], acted[:, 4] + 1)
+        return dict([time, ("instrument", whose), *rest])
 
     def refused(self) -> Columns:
         """Entries that were refused, when they were due."""
@@ -91,7 +93,7 @@ class FleetTables:
         return {
             "time": picked(refused[:, records.TIME], self._moments),
             "instrument": (self._names, refused[:, records.WHO]),
-            "side": (["short", "", "long"], refused[:, records.SIDE] + 1),
+            "side": (SIDES, refused[:, records.SIDE] + 1),
             "code": ([one.code for one in Refusal], refused[:, records.WHY]),
         }
 

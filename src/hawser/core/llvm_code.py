@@ -1,5 +1,6 @@
-"""What `shelves.py` is for compiled code, built from LLVM's parts. Imported when that is compiled,
-and no earlier: it loads a compiler."""
+"""What compiled code needs and Numba has not, built from LLVM's parts: arrays that are not counted
+(`borrowed_arrays.py`), tuples on shelves (`shelves.py`). Imported by `built.py` when a rule that
+uses it is compiled, and no earlier: it loads a compiler."""
 
 from __future__ import annotations
 
@@ -10,26 +11,46 @@ from llvmlite import ir  # type: ignore[import-untyped]
 from numba.core import cgutils, types
 from numba.extending import intrinsic, models, register_model
 
-from hawser.core.borrowed_arrays import uncounted
-
 ALIGNED = 16
 
 
-class Kind(types.Type):
+class ShelfKind(types.Type):
     """What lies on a shelf, as the type of a value that is nothing but that. Its name is short,
     because it becomes part of the name of every function that is given one."""
 
     def __init__(self, of: Any) -> None:
         self.of = of
         mark = hashlib.sha256(str(of).encode()).hexdigest()[:16]
-        super().__init__(name=f"Kind({mark})")
+        super().__init__(name=f"ShelfKind({mark})")
 
     @property
     def key(self) -> Any:
         return self.of
 
 
-register_model(Kind)(models.OpaqueModel)
+register_model(ShelfKind)(models.OpaqueModel)
+
+
+def uncounted(context: Any, builder: Any, of: Any, value: Any) -> Any:
+    """LLVM's `value` of Numba's type `of`, its arrays without the record that counts references."""
+    if isinstance(of, types.Array):
+        array = context.make_array(of)(context, builder, value)
+        array.meminfo = cast(Any, cgutils).get_null_value(array.meminfo.type)
+        return array._getvalue()
+    if isinstance(of, types.BaseTuple):
+        for number, part in enumerate(cast(Any, of)):
+            inner = uncounted(context, builder, part, builder.extract_value(value, number))
+            value = builder.insert_value(value, inner, number)
+    return value
+
+
+def _borrow(_typing: Any, value: Any) -> Any:
+    """The same value, its arrays uncounted."""
+
+    def generate(context: Any, builder: Any, _signature: Any, given: Any) -> Any:
+        return uncounted(context, builder, value, given[0])
+
+    return value(value), generate
 
 
 def row_bytes(context: Any, of: Any) -> int:
@@ -89,7 +110,7 @@ def _kind(_typing: Any, like: Any) -> Any:
     def generate(context: Any, _builder: Any, signature: Any, _given: Any) -> Any:
         return context.get_dummy_value()
 
-    return Kind(like)(like), generate
+    return ShelfKind(like)(like), generate
 
 
 def _held(_typing: Any, at: Any, row: Any, kind: Any) -> Any:
@@ -162,6 +183,7 @@ def _fetch(_typing: Any, array: Any, row: Any) -> Any:
 
 
 plain, literal = cast(Any, intrinsic), cast(Any, intrinsic)(prefer_literal=True)
+borrow = plain(_borrow)
 shelf, put, kind, held = plain(_shelf), plain(_put), plain(_kind), plain(_held)
 fetch = plain(_fetch)
 part, put_part = literal(_part), literal(_put_part)
