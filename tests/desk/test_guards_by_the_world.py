@@ -30,7 +30,7 @@ class Day:
         self.trader.qtbot.waitUntil(condition, timeout=30_000)
 
     def at_guards(self) -> None:
-        QTest.keyClick(self.trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
+        QTest.keyClick(self.trader.window, KEY.Key_4, Qt.KeyboardModifier.AltModifier)
 
     def at_helm(self) -> None:
         QTest.keyClick(self.trader.window, KEY.Key_1, Qt.KeyboardModifier.AltModifier)

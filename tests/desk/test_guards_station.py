@@ -35,7 +35,7 @@ SYMBOL = "NZD/SEK"
 @pytest.fixture
 def guards(trader):
     """The station, shown by its key."""
-    QTest.keyClick(trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
+    QTest.keyClick(trader.window, KEY.Key_4, Qt.KeyboardModifier.AltModifier)
     station = trader.window.account_desk.guards
     trader.qtbot.waitUntil(
         lambda: station.picture is not None and bool(station.switches.rows), timeout=20_000

@@ -76,7 +76,7 @@ assert again.station == "Lookout", again.station
 sea, sky = again.stack.shown.parts.sizes()
 assert sea * 5 < sky, (sea, sky)
 again.stack.load_rest()
-settle(again, lambda: len(again.stack.made) == 5)
+settle(again, lambda: len(again.stack.made) == 6)
 again.close()
 print("all of it")
 """

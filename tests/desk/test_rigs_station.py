@@ -27,7 +27,7 @@ from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.trial import Trial, TrialResult
 from hawser.service.profiles.profile import plain, profile
-from hawser.service.profiles.rigs import Shelf, shipped
+from hawser.service.profiles.rigs import RigShelf, shipped
 from randomrigs import a_rig, an_account, history
 
 KEY = Qt.Key
@@ -36,7 +36,7 @@ KEY = Qt.Key
 @pytest.fixture
 def rigs(trader):
     """The station, with the demo's history under it."""
-    QTest.keyClick(trader.window, KEY.Key_2, Qt.KeyboardModifier.AltModifier)
+    QTest.keyClick(trader.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
     station = trader.window.rigs
     trader.qtbot.waitUntil(lambda: station.fan.fan is not None)
     return station
@@ -72,7 +72,7 @@ def test_a_rig_that_ships_is_tried_at_once_and_says_what_it_does(rigs):
 
 def test_a_desk_that_opens_on_the_rigs_tries_them_once_the_history_is_there(open_desk):
     first = open_desk()
-    QTest.keyClick(first.window, KEY.Key_2, Qt.KeyboardModifier.AltModifier)
+    QTest.keyClick(first.window, KEY.Key_3, Qt.KeyboardModifier.AltModifier)
     first.window.close()
     again = open_desk()
     station = again.window.rigs
@@ -89,8 +89,8 @@ def test_typing_into_a_sentence_redraws_the_trial_and_is_kept(rigs, trader):
     before = rigs.chart._trials[0]
     write(rigs.editor.field("stop", 0, "stop"), "1 atr")
     assert rigs.chart._trials[0].stop != before.stop
-    assert rigs.shelf.rigs["Slow warp"].stop == StopRule(atr=2.5)  # a moment later
-    trader.qtbot.waitUntil(lambda: rigs.shelf.rigs["Slow warp"].stop == StopRule(atr=1.0))
+    assert rigs.shelf.all["Slow warp"].stop == StopRule(atr=2.5)  # a moment later
+    trader.qtbot.waitUntil(lambda: rigs.shelf.all["Slow warp"].stop == StopRule(atr=1.0))
     assert load_rig(rigs.shelf.folder / "slow-warp.toml").stop == StopRule(atr=1.0)
 
 
@@ -102,7 +102,7 @@ def test_what_is_wrong_is_told_beside_its_field_and_the_rig_stays(rigs, trader):
     assert "more than the whole" in problem.text()
     assert "stays as it was" in rigs.editor.words.text()
     rigs.write_down()
-    assert rigs.shelf.rigs["Slow warp"].target[1].share == 0.3
+    assert rigs.shelf.all["Slow warp"].target[1].share == 0.3
 
 
 def test_rules_are_added_taken_away_and_undone_by_keys(rigs):
@@ -182,14 +182,14 @@ def test_a_rig_is_copied_renamed_deleted_and_brought_back(rigs):
     assert rigs.name == "Even keel copy"
     write(rigs.title, "Keel two")
     QTest.keyClick(rigs.title, KEY.Key_Return)
-    assert "Keel two" in rigs.shelf.rigs
-    assert "Even keel copy" not in rigs.shelf.rigs
+    assert "Keel two" in rigs.shelf.all
+    assert "Even keel copy" not in rigs.shelf.all
     rigs.list.setFocus()
     QTest.keyClick(rigs.list, KEY.Key_Delete)
-    assert "Keel two" not in rigs.shelf.rigs
+    assert "Keel two" not in rigs.shelf.all
     assert not list(rigs.shelf.folder.glob("*two*"))
     rigs.undo()
-    assert rigs.shelf.rigs["Keel two"].target == rigs.shelf.rigs["Even keel"].target
+    assert rigs.shelf.all["Keel two"].target == rigs.shelf.all["Even keel"].target
 
 
 def test_a_name_that_is_taken_is_refused(rigs, trader):
@@ -213,7 +213,7 @@ def test_a_name_or_a_note_that_is_too_long_is_refused_and_a_copy_of_a_long_name_
     assert rigs.name == "N" * 118 + " 2"
     write(rigs.note, "o" * 5_000)
     rigs.write_down()
-    assert rigs.shelf.rigs[rigs.name].note == "o" * 4_000
+    assert rigs.shelf.all[rigs.name].note == "o" * 4_000
 
 
 def test_a_rig_goes_to_a_file_and_comes_back(rigs, tmp_path, trader):
@@ -221,17 +221,17 @@ def test_a_rig_goes_to_a_file_and_comes_back(rigs, tmp_path, trader):
     rigs.export_to(tmp_path / "soft.toml")
     rigs.import_from(tmp_path / "soft.toml")
     assert rigs.name == "Soft landing 2"
-    assert rigs.shelf.rigs["Soft landing 2"].trail == rigs.shelf.rigs["Soft landing"].trail
+    assert rigs.shelf.all["Soft landing 2"].trail == rigs.shelf.all["Soft landing"].trail
     (tmp_path / "bad.toml").write_text("[stop]\natr = 2\n[trial]\natr = 3\n")
-    count = len(rigs.shelf.rigs)
+    count = len(rigs.shelf.all)
     rigs.import_from(tmp_path / "bad.toml")
     assert "nearest known one is trail" in trader.window.notice.text.text()
-    assert len(rigs.shelf.rigs) == count
+    assert len(rigs.shelf.all) == count
     odd = tmp_path / "no\x07name.toml"  # a rig without a name has the file's
     odd.write_text("[stop]\natr = 2\n")
     rigs.import_from(odd)
     assert "name: expected one line" in trader.window.notice.text.text()
-    assert len(rigs.shelf.rigs) == count
+    assert len(rigs.shelf.all) == count
 
 
 def test_what_is_typed_and_makes_no_rig_yet_is_there_after_a_restart(rigs, trader):
@@ -274,7 +274,7 @@ def test_the_list_says_of_each_rig_what_it_is_also_where_another_is_picked_at_on
     pick(rigs, "Slow warp")
     assert says("Slow warp") == other
     assert says("Even keel") == before.partition("\n")[0] + "\n" + brief(
-        rigs.shelf.rigs["Even keel"]
+        rigs.shelf.all["Even keel"]
     )
 
 
@@ -340,7 +340,7 @@ def test_a_plan_whose_rig_is_gone_says_so_and_places_nothing(trader):
     plan = trader.window.helm.plan
     trader.window.helm.choose_trade("")
     plan.take_rig(trader.window.helm.rigs["Bar by bar"])
-    trader.window.rigs.show_rig("Bar by bar")
+    trader.window.rigs.show_one("Bar by bar")
     trader.window.rigs.delete()
     assert "no rig named Bar by bar" in plan._rig_told.text()
     assert plan.planning.plan is None
@@ -400,14 +400,14 @@ def test_rigs_that_cannot_be_laid_are_there_all_the_same_and_are_laid_later(tmp_
             raise OSError(errno.ENOSPC, "No space left on device")
 
         patch.setattr("hawser.formats.atomic.os.fsync", full)
-        shelf = Shelf(tmp_path / "rigs")
-        assert set(shelf.rigs) == {rig.name for rig in shipped()}
+        shelf = RigShelf(tmp_path / "rigs")
+        assert set(shelf.all) == {rig.name for rig in shipped()}
         assert "No space left on device" in shelf.faults[0]
         assert not (tmp_path / "rigs").exists()
-    again = Shelf(tmp_path / "rigs")
+    again = RigShelf(tmp_path / "rigs")
     assert not again.faults
     assert {path.stem for path in (tmp_path / "rigs").glob("*.toml")} == {
-        plain(name) for name in again.rigs
+        plain(name) for name in again.all
     }
     again.drop("Slow warp")
     assert not (tmp_path / "rigs" / "slow-warp.toml").exists()
@@ -422,15 +422,15 @@ def test_at_most_so_many_of_each():
 
 def test_the_shelf_keeps_files_and_tells_of_those_it_cannot_read(tmp_path):
     folder = tmp_path / "rigs"
-    shelf = Shelf(folder)
-    assert set(shelf.rigs) == {rig.name for rig in shipped()}
+    shelf = RigShelf(folder)
+    assert set(shelf.all) == {rig.name for rig in shipped()}
     assert folder.stat().st_mode & 0o077 == 0
     shelf.put(Rig(name="Mine", stop=StopRule(ticks=5.0)))
     (folder / "broken.toml").write_text("[stop\n")
     shelf.drop("Slow warp")
-    again = Shelf(folder)
-    assert "Mine" in again.rigs
-    assert "Slow warp" not in again.rigs  # what was deleted does not come back by itself
+    again = RigShelf(folder)
+    assert "Mine" in again.all
+    assert "Slow warp" not in again.all  # what was deleted does not come back by itself
     assert len(again.faults) == 1
     assert "broken.toml" in again.faults[0]
     with pytest.raises(BadInput):
@@ -486,7 +486,7 @@ def test_a_trial_without_an_entry_says_why():
 def test_a_ladder_says_what_does_not_go_with_it_and_its_trial_shows_the_rungs(trader):
     trader.window.show_station(RIGS)
     rigs = trader.window.rigs
-    rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Three rungs"))
+    rigs.list.setCurrentRow(sorted(rigs.shelf.all).index("Three rungs"))
     trader.frames()
     parts = rigs.editor.parts
     assert [
@@ -498,7 +498,7 @@ def test_a_ladder_says_what_does_not_go_with_it_and_its_trial_shows_the_rungs(tr
         True,
     ]
     assert "ladder" in parts["trail"]._none.text()
-    trial = rigs._trial(rigs.shelf.rigs["Three rungs"])
+    trial = rigs._trial(rigs.shelf.all["Three rungs"])
     shown = [trial.one(start, 1) for start in range(200, 600, 20)]
     with_rungs = [one for one in shown if not isinstance(one, str) and one.rungs]
     assert with_rungs
@@ -513,19 +513,19 @@ def test_the_station_has_its_rigs_however_early_it_is_opened(qapp, tmp_path, mor
     shutil.copytree(morning, tmp_path, dirs_exist_ok=True)
     window = make_window(profile("demo", tmp_path), boot, "early")
     window.show_station(RIGS)
-    assert set(window.rigs.shelf.rigs) == {rig.name for rig in shipped()}
-    assert window.rigs.list.count() == len(window.rigs.shelf.rigs)
+    assert set(window.rigs.shelf.all) == {rig.name for rig in shipped()}
+    assert window.rigs.list.count() == len(window.rigs.shelf.all)
     window.close()
     window.deleteLater()
 
 
 def test_a_shelf_may_be_read_in_pieces_and_by_who_cannot_wait(tmp_path):
-    pieces = Shelf(tmp_path / "rigs").reading()
+    pieces = RigShelf(tmp_path / "rigs").reading()
     next(pieces)
-    shelf = Shelf(tmp_path / "other")
+    shelf = RigShelf(tmp_path / "other")
     part = shelf.reading()
     next(part)
-    assert set(shelf.rigs) == {rig.name for rig in shipped()}  # all of them, at once
+    assert set(shelf.all) == {rig.name for rig in shipped()}  # all of them, at once
     assert list(part) == []
-    assert len(list((tmp_path / "other").glob("*.toml"))) == len(shelf.rigs)
+    assert len(list((tmp_path / "other").glob("*.toml"))) == len(shelf.all)
     assert not (tmp_path / "rigs").exists()  # not before all are there

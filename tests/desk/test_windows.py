@@ -85,16 +85,16 @@ def test_no_figure_is_clipped_at_1280_by_800(trader):
 
 
 def test_stations_by_key_and_by_mouse(trader):
-    QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
+    QTest.keyClick(trader.window, Qt.Key.Key_6, ALT)
     assert trader.window.stack.currentWidget() is trader.window.logbook
     QTest.keyClick(trader.window, Qt.Key.Key_1, ALT)
     assert trader.window.stack.currentWidget() is trader.helm
     trader.click(trader.window.rail.buttons["Rigs"])
     assert trader.window.stack.currentWidget() is trader.window.rigs
-    QTest.keyClick(trader.window, Qt.Key.Key_3, ALT)
+    QTest.keyClick(trader.window, Qt.Key.Key_4, ALT)
     assert trader.window.stack.currentWidget() is trader.window.account_desk.guards
     assert trader.window.station == GUARDS
-    QTest.keyClick(trader.window, Qt.Key.Key_5, ALT)
+    QTest.keyClick(trader.window, Qt.Key.Key_6, ALT)
     assert trader.window.station == LOGBOOK
 
 
@@ -390,7 +390,7 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
     assert "the disk does not answer" in form.told.text()
     assert form.field("percent").value() == "1.5"
     shelf, runtime = window.rigs.shelf, window.runtime
-    rig = next(iter(shelf.rigs.values()))
+    rig = next(iter(shelf.all.values()))
     for keep in (
         lambda: runtime.alerts.change(AlertSettings()),
         lambda: runtime.sentry.change(WatchSettings()),
@@ -400,7 +400,7 @@ def test_a_disk_that_hangs_is_told_where_something_is_to_be_kept_and_the_window_
             keep()
     with pytest.raises(BadInput, match="the disk does not answer"):
         shelf.drop(rig.name)
-    assert shelf.rigs[rig.name] == rig
+    assert shelf.all[rig.name] == rig
     assert rig.name in shelf._paths
     # while one hangs, no other is begun
     assert sum(thread.name == "disk" for thread in threading.enumerate()) == 1

@@ -132,10 +132,12 @@ def _keys_of(kind: type[msgspec.Struct], prefix: str = "") -> tuple[FieldHelp, .
             continue
         meta = info.type
         text, extra = "", dict[str, Any]()
-        if isinstance(meta, msgspec.inspect.Metadata):
-            text = (meta.extra_json_schema or {}).get("description", "")
-            extra = meta.extra or {}
-            meta = meta.type
+        for one in (meta, *getattr(meta, "types", ())):  # of what may be missing: inside the union
+            if isinstance(one, msgspec.inspect.Metadata):
+                text = (one.extra_json_schema or {}).get("description", "")
+                extra = one.extra or {}
+                meta = one.type
+                break
         default = None if field.default is msgspec.NODEFAULT else field.default
         unit, only = extra.get("unit", ""), extra.get("only", {})
         name = extra.get("name", "") or named(field.name, unit)

@@ -225,6 +225,26 @@ def save(made: msgspec.Struct, path: Path, private: bool = False) -> None:
         file.write(tomli_w.dumps(plain).encode())
 
 
+def differing(value: Any) -> Any:
+    """What of a record differs from its default, as plain data; a stop that is taken from a price
+    keeps the price's own digits, and what is one of several kinds its kind."""
+    if isinstance(value, msgspec.Struct):
+        config = value.__struct_config__
+        found = {config.tag_field: config.tag} if config.tag is not None else {}
+        for field in msgspec.structs.fields(type(value)):
+            one = getattr(value, field.name)
+            if one is None or (one == field.default and not field.required):
+                continue
+            if field.default_factory is not msgspec.NODEFAULT and one == field.default_factory():
+                continue
+            if one != ():
+                found[field.encode_name] = differing(one)
+        return found
+    if isinstance(value, Decimal):
+        return str(value)
+    return [differing(one) for one in value] if isinstance(value, (list, tuple)) else value
+
+
 def _without_none(value: Any) -> Any:
     """TOML has no null: what is not set is left out."""
     if isinstance(value, dict):

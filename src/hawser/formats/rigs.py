@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
-
-import msgspec
 
 from hawser.core.errors import BadInput
 from hawser.core.rig import Rig
 from hawser.formats.atomic import written
-from hawser.formats.declared import read_toml, record, toml
+from hawser.formats.declared import differing, read_toml, record, toml
 
 FIRST_YEAR, LAST_YEAR = 1700, 2250  # 64 bits of nanoseconds reach a little farther
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -50,30 +47,11 @@ def rig_text(rig: Rig) -> bytes:
 
 def plain_rig(rig: Rig) -> dict[str, Any]:
     """The rig as the plain data of its file."""
-    data: dict[str, Any] = _told(rig)
+    data: dict[str, Any] = differing(rig)
     for key in ("from", "to"):
         if key in data:
             data[key] = EPOCH + timedelta(microseconds=data[key] // 1000)
     return data
-
-
-def _told(value: Any) -> Any:
-    """What differs from its default; a stop that is taken from a price keeps the price's own
-    digits."""
-    if isinstance(value, msgspec.Struct):
-        found = {}
-        for field in msgspec.structs.fields(type(value)):
-            one = getattr(value, field.name)
-            if one is None or (one == field.default and not field.required):
-                continue
-            if field.default_factory is not msgspec.NODEFAULT and one == field.default_factory():
-                continue
-            if one != ():
-                found[field.encode_name] = _told(one)
-        return found
-    if isinstance(value, Decimal):
-        return str(value)
-    return [_told(one) for one in value] if isinstance(value, (list, tuple)) else value
 
 
 def _ns(value: object, where: str) -> int:

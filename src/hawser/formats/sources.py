@@ -12,11 +12,13 @@ import msgspec
 from hawser.core.errors import BadInput
 from hawser.core.sources.conditions.base import PARTS
 from hawser.core.sources.conditions.declared import KINDS
+from hawser.core.sources.conditions.flips import TURNING
 from hawser.core.sources.lines.base import Line
 from hawser.core.sources.lines.declared import KINDS as LINES
 from hawser.core.sources.lines.declared import PRICES
 from hawser.core.sources.source import Source
-from hawser.formats.declared import MOST_SHOWN, read_toml, record
+from hawser.formats.atomic import written
+from hawser.formats.declared import MOST_SHOWN, differing, read_toml, record, toml
 
 Kinds = Mapping[str, type[msgspec.Struct]]
 OPERANDS = ("a", "b", "b_short", "line")  # keys of a condition that may hold a line
@@ -25,6 +27,25 @@ OPERANDS = ("a", "b", "b_short", "line")  # keys of a condition that may hold a 
 def load_source(path: Path) -> Source:
     """A source from its file; raises BadInput."""
     return source_of(read_toml(path), str(path))
+
+
+def read_source(text: str, where: str) -> Source:
+    """A source from TOML text; raises BadInput naming `where`."""
+    return source_of(toml(text, where), where)
+
+
+def save_source(source: Source, path: Path) -> None:
+    """A source as a file that `load_source` reads back to the same; raises BadInput where it cannot
+    be written."""
+    with written(path) as file:
+        file.write(source_text(source))
+
+
+def source_text(source: Source) -> bytes:
+    """What stands in its file; what stands as it would by default is left out."""
+    import tomli_w
+
+    return tomli_w.dumps(differing(source)).encode()
 
 
 def source_of(data: dict[str, Any], where: str) -> Source:
@@ -46,6 +67,7 @@ def _check_condition(table: object, place: str, where: str) -> None:
     _known_keys(table, KINDS[kind], place, where)
     for key in OPERANDS:
         _check_operand(table.get(key), f"{place}.{key}", where)
+    _check_values(KINDS[kind], table, place, where)
 
 
 def _check_operand(side: object, place: str, where: str) -> None:
@@ -55,7 +77,37 @@ def _check_operand(side: object, place: str, where: str) -> None:
     elif isinstance(side, dict):
         kinds = LINES | PRICES
         kind = _known_kind(side, kinds, place, where)
+        if place.endswith(".line") and kind not in TURNING:
+            told = f"expected {' or '.join(TURNING)}, got {kind}"
+            raise BadInput.at("bad_value", f"{where}: {place}.kind", told)
         _known_keys(side, kinds[kind], place, where)
+        _check_values(kinds[kind], side, place, where)
+
+
+def _check_values(
+    kind: type[msgspec.Struct], table: dict[str, Any], place: str, where: str
+) -> None:
+    """Whether it can be made; raises BadInput with the whole way to the key that is wrong."""
+    try:
+        record(kind, table, where)
+    except BadInput as error:
+        full = f"{place}.{error.place}" if error.place else place
+        text = str(error.values.get("text", error.sentence))
+        if error.place == "zone" and isinstance(table.get("zone"), str):
+            text += _nearest_zone(table["zone"])
+        raise BadInput(
+            error.code,
+            f"{where}: {full}: {text}",
+            **error.values | {"place": full, "text": text},
+        ) from None
+
+
+def _nearest_zone(zone: str) -> str:
+    from zoneinfo import available_timezones
+
+    known = sorted(available_timezones())
+    near = difflib.get_close_matches(zone[:MOST_SHOWN], known, n=1, cutoff=0.0)
+    return f"; the nearest known one is {near[0]}" if near else ""
 
 
 def _known_kind(table: dict[str, Any], known: Kinds, place: str, where: str) -> str:

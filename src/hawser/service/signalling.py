@@ -14,7 +14,8 @@ from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.rules.bar_close import EITHER
 from hawser.core.sources.evaluation import Signalled, evaluated
-from hawser.core.sources.followed import HORIZONS, followed
+from hawser.core.sources.followed import Followed, followed
+from hawser.core.sources.followed_said import horizon_said, many
 from hawser.core.sources.source import Source, worries
 from hawser.core.sources.view import Seen
 from hawser.formats.bars import further, read_table, tri_state, unrounded
@@ -30,7 +31,6 @@ NAMED = {
     "--reference": "NAME=FILE, an instrument and its bars",
     "--rate": "PAIR=FILE, a pair of currencies and its bars",
 }
-LEAST_TOLD = 0.1  # percent: a chance below that is told as below it
 
 
 class SignalFiles(NamedTuple):
@@ -68,8 +68,11 @@ def signals(files: SignalFiles) -> SignalsDone:
     others = named_bars(files.others, files.zone)
     said, minded = said_over(source, files.source, bars, columns=columns, others=others)
     del table
-    after = {str(horizon): one for horizon, one in followed(bars, said.signal).items()}
-    report = {**counted(said), "followed": msgspec.to_builtins(after)}
+    after = followed(bars, said.signal)
+    report = {
+        **counted(said),
+        "followed": {str(horizon): msgspec.to_builtins(one) for horizon, one in after.items()},
+    }
     made = {SIGNAL: said.signal, LEAVE: said.leave}
     gone = add_columns(files.bars, files.out, made, history=history)
     if gone:
@@ -77,7 +80,7 @@ def signals(files: SignalFiles) -> SignalsDone:
             f"{files.bars}: what stood in its {' and '.join(gone)} is not in {files.out}: the "
             "source's answers stand there"
         )
-    told = [*_in_words(report, bars.time.size), f"Written: {files.out}"]
+    told = [*_in_words(report, after, bars.time.size), f"Written: {files.out}"]
     minded += [*worries(source), *too_short(source, bars.time.size)]
     return SignalsDone(report, told, minded)
 
@@ -201,35 +204,15 @@ def too_short(source: Source, size: int) -> list[str]:
     return found
 
 
-def _in_words(report: dict[str, Any], bars: int) -> list[str]:
+def _in_words(report: dict[str, Any], after: Mapping[int, Followed], bars: int) -> list[str]:
     told = [
-        f"{_many(report['long'], 'signal')} for long and {fg.number(report['short'], 0)} for short "
-        f"over {_many(bars, 'bar')}; leaves longs at {fg.number(report['leave_long'], 0)}, shorts "
+        f"{many(report['long'], 'signal')} for long and {fg.number(report['short'], 0)} for short "
+        f"over {many(bars, 'bar')}; leaves longs at {fg.number(report['leave_long'], 0)}, shorts "
         f"at {fg.number(report['leave_short'], 0)}"
     ]
     if report["both_ways"]:
         told.append(
-            f"At {_many(report['both_ways'], 'bar')} it said long and short at once, which is no "
+            f"At {many(report['both_ways'], 'bar')} it said long and short at once, which is no "
             "signal"
         )
-    return [*told, *(_horizon(each, report["followed"][str(each)]) for each in HORIZONS)]
-
-
-def _horizon(horizon: int, one: dict[str, Any]) -> str:
-    """What followed within so many bars."""
-    after = f"After {_many(horizon, 'bar')}"
-    if not one["count"]:
-        return f"{after}: no signal has so many behind it"
-    chance = 100 * one["chance"]
-    luck = fg.percent(chance, 1) if chance >= LEAST_TOLD else f"fewer than {fg.percent(0.1, 1)}"
-    return (
-        f"{after}: {fg.number(one['mean'], 2, sign=True)} ATR on average over "
-        f"{_many(one['count'], 'signal')} (all bars "
-        f"{fg.number(one['mean_of_all'], 2, sign=True)}); "
-        f"{fg.percent(100 * one['share_above_0'], 0)} went its way; luck does as well in {luck} of "
-        "tries"
-    )
-
-
-def _many(count: int, one: str) -> str:
-    return f"{fg.number(count, 0)} {one if count == 1 else one + 's'}"
+    return [*told, *(horizon_said(horizon, one) for horizon, one in after.items())]

@@ -25,6 +25,16 @@ class Signalled(NamedTuple):
     both_ways: Array
 
 
+class Answered(NamedTuple):
+    """What one condition says at each bar, bool; `place` as `enter[0]`."""
+
+    part: Part
+    place: str
+    condition: AnyCondition
+    longs: Array
+    shorts: Array
+
+
 class _Asked:
     """One condition, and what it has answered."""
 
@@ -43,6 +53,11 @@ class _Asked:
             shorts[first:size] = kept
         if self.condition.either:
             shorts[first:size] = longs[first:size]
+        return longs[:size], shorts[:size]
+
+    def given(self, size: int) -> tuple[Array, Array]:
+        """The answers at the first bars, which have been asked for."""
+        longs, shorts = self._answers.room(size)
         return longs[:size], shorts[:size]
 
 
@@ -68,6 +83,14 @@ class Evaluation:
             self._say(first, *(column[:size] for column in columns))
             self._size = size
         return Signalled._make(column[:size] for column in columns)
+
+    @property
+    def answers(self) -> list[Answered]:
+        """What each condition says at all the bars that were seen."""
+        return [
+            Answered(one.part, one.place, one.condition, *one.given(self._size))
+            for one in self._asked
+        ]
 
     def _say(self, first: int, signal: Array, leave: Array, both_ways: Array) -> None:
         size, source = signal.size, self.source

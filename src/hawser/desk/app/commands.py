@@ -114,7 +114,7 @@ class Commands:
     def _of_stations(self) -> list[Action]:
         """Plans with rigs, and what the stations offer themselves."""
         window = self._window
-        rigs, account = sorted(window.shelf.rigs.items()), window.account_desk.name
+        rigs, account = sorted(window.shelf.all.items()), window.account_desk.name
         offered = [(one.name, window.stack.view(one.name, account).actions()) for one in STATIONS]
         return [
             *(

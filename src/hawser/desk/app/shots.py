@@ -166,7 +166,7 @@ def rig_pictures(window: Window, folder: Path) -> None:
     settle(window, lambda: has_bars(window) and window.helm.symbol == "CAD/CHF")
     window.show_station(RIGS)
     rigs = window.rigs
-    rigs.list.setCurrentRow(sorted(rigs.shelf.rigs).index("Slow warp"))
+    rigs.list.setCurrentRow(sorted(rigs.shelf.all).index("Slow warp"))
     settle(window, lambda: rigs.fan.fan is not None)
     take(window, folder, "rigs-paper")
     window.appearance.set_theme("night")

@@ -23,7 +23,8 @@ from hawser.desk.common.timing import every
 from hawser.desk.models.settings import Settings
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.service.profiles.profile import Profile
-from hawser.service.profiles.rigs import Shelf
+from hawser.service.profiles.rigs import RigShelf
+from hawser.service.profiles.sources import SourceShelf
 from hawser.service.runtime.hooks import Boot
 from hawser.service.runtime.preparing import prepared
 from hawser.service.runtime.runtime import Runtime
@@ -97,7 +98,8 @@ def make_window(
         settings=settings,
         title=title,
         speed=speed,
-        shelf=Shelf(profile.config / "rigs"),
+        shelf=RigShelf(profile.config / "rigs"),
+        sources=SourceShelf(profile.config / "sources"),
     )
     commands = Commands(window)
     window.commands, window.help_for = commands.all, commands.help_for

@@ -10,7 +10,7 @@ from importlib import import_module
 import hawser.desk
 from hawser.desk.common.station import Station, View
 
-HELM, RIGS, GUARDS, LOGBOOK = "Helm", "Rigs", "Guards", "Logbook"
+HELM, SIGNALS, RIGS, GUARDS, LOGBOOK = "Helm", "Signals", "Rigs", "Guards", "Logbook"
 _ONCE = (HELM, RIGS, GUARDS, LOGBOOK)  # by their place in the rail, which settings of before named
 
 
@@ -27,7 +27,7 @@ def found() -> tuple[Station, ...]:
     )
 
 
-STATIONS = found()  # Alt+1 to Alt+5 belong to the five stations of the design; four are here so far
+STATIONS = found()  # Alt+1 to Alt+6 belong to the six stations of the design; five are here so far
 
 
 def view_of(station: Station) -> View:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import base64
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 from typing import TYPE_CHECKING, cast
 
@@ -29,6 +29,7 @@ from PyQt6.QtWidgets import (
 )
 
 from hawser.core.account import Account
+from hawser.core.bars import Bars
 from hawser.core.errors import Unavailable
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
@@ -41,7 +42,7 @@ from hawser.desk.app.finder import Action, Finder
 from hawser.desk.app.rail import Rail
 from hawser.desk.app.simulation import InView, Simulation
 from hawser.desk.app.station_host import StationHost
-from hawser.desk.app.stations import HELM, RIGS, STATIONS, named
+from hawser.desk.app.stations import HELM, RIGS, SIGNALS, STATIONS, named
 from hawser.desk.app.theming import Theming
 from hawser.desk.app.waterline import Waterline
 from hawser.desk.common.appearance import Appearance
@@ -62,7 +63,8 @@ from hawser.engine import events as ev
 from hawser.engine.commands import Tell, Weight
 from hawser.service import timed_io
 from hawser.service.alerts.alert import Alert
-from hawser.service.profiles.rigs import Shelf
+from hawser.service.profiles.rigs import RigShelf
+from hawser.service.profiles.sources import SourceShelf
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot
 
@@ -75,6 +77,7 @@ if TYPE_CHECKING:  # loaded when it is first wanted
     from hawser.desk.app.heat_panel import HeatPanel
     from hawser.desk.logbook.station import Logbook
     from hawser.desk.rigs.station import Rigs
+    from hawser.desk.signals.station import Signals
 
 
 class Window(QMainWindow):
@@ -89,11 +92,12 @@ class Window(QMainWindow):
         settings: Settings,
         title: str,
         speed: float,
-        shelf: Shelf,
+        shelf: RigShelf,
+        sources: SourceShelf,
     ) -> None:
         super().__init__()
         self.appearance, self._settings, self._at, self._leaving = appearance, settings, 0, False
-        self.shelf = shelf
+        self.shelf, self.sources = shelf, sources
         known = {
             name: StationAccount(runtime, bridge, settings.kept.desk(name, not number))
             for number, (name, runtime, bridge) in enumerate(accounts)
@@ -165,6 +169,10 @@ class Window(QMainWindow):
     @property
     def rigs(self) -> Rigs:
         return cast("Rigs", self.stack.view(RIGS, self.account_desk.name))
+
+    @property
+    def signals(self) -> Signals:
+        return cast("Signals", self.stack.view(SIGNALS, self.account_desk.name))
 
     @property
     def finder(self) -> Finder:
@@ -507,9 +515,12 @@ class Window(QMainWindow):
             self.notice.tell("caution", "; ".join(self.shelf.faults))
         self.rigs_changed()
 
+    def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
+        self.runtime.bars_of_all(then)
+
     def rigs_changed(self) -> None:
         for account_desk in self.account_desks:
-            account_desk.helm.set_rigs(self.shelf.rigs)
+            account_desk.helm.set_rigs(self.shelf.all)
 
     def plan_with(self, rig: Rig) -> None:
         self.show_station(HELM)

@@ -29,8 +29,9 @@ def steps(points: Points, end: float) -> list[tuple[float, float]]:
     return [*found, (end, found[-1][1])] if found else []
 
 
-def drawable(kind: type[QLineF] | type[QRectF], *columns: Array | float) -> Any:
-    """Lines (x, y, x, y) or boxes (x, y, width, height) for a QPainter, without an object for each;
+def drawable(kind: type[QLineF | QRectF | QPointF], *columns: Array | float) -> Any:
+    """Lines (x, y, x, y), boxes (x, y, width, height) or points (x, y) for a QPainter, without an
+    object for each;
     columns are as long as each other, or one figure for all."""
     size = min((np.size(column) for column in columns if isinstance(column, np.ndarray)), default=1)
     found: Any = sip.array(kind, size)  # type: ignore[call-arg]  # the stubs know no arguments

@@ -72,9 +72,11 @@ class Surface(QWidget):
     menu_asked = pyqtSignal(object)
     pressed = pyqtSignal(QKeyEvent)
 
-    def __init__(self, appearance: Appearance) -> None:
+    def __init__(self, appearance: Appearance, times_high: float = TIMES_HIGH) -> None:
+        """`times_high`: what is kept free below the plot for times."""
         super().__init__()
         self.setObjectName(CANVAS)
+        self._times_high = times_high
         self._appearance = appearance
         self._layers: list[Layer] = []
         self.grips: list[Grip] = []
@@ -115,7 +117,10 @@ class Surface(QWidget):
         return QRectF(QPointF(), QSizeF(self.view.width, self.view.height))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        width, height = max(1.0, self.width() - PRICES_WIDE), max(1.0, self.height() - TIMES_HIGH)
+        width, height = (
+            max(1.0, self.width() - PRICES_WIDE),
+            max(1.0, self.height() - self._times_high),
+        )
         self._look_at(self.view._replace(width=width, height=height))
         self.resized.emit()
         super().resizeEvent(event)

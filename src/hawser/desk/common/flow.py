@@ -20,6 +20,12 @@ class Flow(QLayout):
         if item is not None:
             self._items.append(item)
 
+    def insert(self, widget: QWidget, at: int | None = None) -> None:
+        """A widget at a place; None: at the end."""
+        self.addWidget(widget)
+        if at is not None:
+            self._items.insert(at, self._items.pop())
+
     def count(self) -> int:
         return len(self._items)
 

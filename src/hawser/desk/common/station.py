@@ -3,7 +3,7 @@ wanted."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
 from PyQt6.QtCore import pyqtSignal
@@ -17,7 +17,8 @@ from hawser.desk.common.bridge import Bridge
 from hawser.desk.models.settings import Kept, Shown
 from hawser.desk.models.topics.topic import Topic
 from hawser.engine.commands import Weight
-from hawser.service.profiles.rigs import Shelf
+from hawser.service.profiles.rigs import RigShelf
+from hawser.service.profiles.sources import SourceShelf
 from hawser.service.runtime.runtime import Runtime
 from hawser.service.views.snapshot import Snapshot
 
@@ -64,13 +65,20 @@ class Desk(Protocol):
     def kept(self) -> Kept: ...
 
     @property
-    def shelf(self) -> Shelf: ...
+    def shelf(self) -> RigShelf: ...
+
+    @property
+    def sources(self) -> SourceShelf: ...
 
     @property
     def accounts(self) -> Sequence[StationAccount]: ...
 
     def tell(self, weight: Weight, text: str) -> None:
         """Show a sentence in the notice bar."""
+
+    def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
+        """Have told, from another thread, the shortest bars of every instrument of the account in
+        view, with their length, ns."""
 
     def rigs_changed(self) -> None:
         """A rig of the shelf is another now."""

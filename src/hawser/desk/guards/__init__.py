@@ -2,4 +2,4 @@
 
 from hawser.desk.common.station import Station
 
-STATION = Station("Guards", "guards", "Alt+3", "hawser.desk.guards.station:opened")
+STATION = Station("Guards", "guards", "Alt+4", "hawser.desk.guards.station:opened")

@@ -2,4 +2,4 @@
 
 from hawser.desk.common.station import Station
 
-STATION = Station("Logbook", "logbook", "Alt+5", "hawser.desk.logbook.station:opened")
+STATION = Station("Logbook", "logbook", "Alt+6", "hawser.desk.logbook.station:opened")

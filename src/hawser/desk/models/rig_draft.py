@@ -5,7 +5,6 @@ from them.
 
 from __future__ import annotations
 
-import copy
 from typing import Any
 
 import msgspec
@@ -15,11 +14,8 @@ from hawser.core.rig import YES, Blank, Rig, Section
 from hawser.core.rig.rule import one_of
 from hawser.core.timeframes import timeframe
 from hawser.core.typed_numbers import whole_number
+from hawser.desk.models.drafting import Texts, Typing
 from hawser.formats.declared import as_read
-
-Texts = dict[str, list[dict[str, str]]]  # by section, a row for each time it stands there
-Place = tuple[str, int, str]  # section, row, blank
-
 
 CHARTS = "the chart's"
 
@@ -82,7 +78,7 @@ def sections_of(kind: type[Rig]) -> tuple[Section, ...]:
     return (*kind.sections(), GENERAL)
 
 
-class RigDraft:
+class RigDraft(Typing):
     """What is typed, section by section. `made` is None while something is wrong; `errors` by
     place."""
 
@@ -90,81 +86,36 @@ class RigDraft:
         self._kind = type(rig)
         self.sections = {one.key: one for one in sections_of(self._kind)}
         self.name, self.note = rig.name, rig.note
-        self.texts: Texts = texts_of(rig)
-        self.errors: dict[Place, str] = {}
-        self.general = ""
+        super().__init__(texts_of(rig))
         self.made: Rig | None = None
         self._rest = {"from_": rig.from_, "to": rig.to}
-        self._past: list[Texts] = []
-        self._future: list[Texts] = []
-        self._last: Place | None = None
-        self._check()
+        self.check()
 
     # Changing
-
-    def change(self, place: Place, text: str) -> None:
-        """What is typed into one blank; typing on in it is one step of undo."""
-        section, row, key = place
-        if self.texts[section][row][key] == text:
-            return
-        if place != self._last:
-            self._remember()
-        self._last = place
-        self.texts[section][row][key] = text
-        self._check()
 
     def add(self, key: str) -> bool:
         """One more rule of a section, as it is first proposed."""
         section = self.sections[key]
         if len(self.texts[key]) >= section.most:
             return False
-        self._remember()
+        self.remember()
         self.texts[key].append({blank.key: blank.first for blank in section.blanks})
         if key in ("stop", "ladder"):  # one brings the other's stop
             self.texts["ladder" if key == "stop" else "stop"].clear()
-        self._check()
+        self.check()
         return True
 
     def remove(self, key: str, row: int) -> None:
         """One rule less. A ladder that goes leaves a stop behind."""
-        self._remember()
+        self.remember()
         del self.texts[key][row]
         if key == "ladder":
             self.texts["stop"] = [{"stop": self.sections["stop"].blanks[0].first}]
-        self._check()
-
-    def take(self, texts: Texts) -> None:
-        """What was typed before, as it was."""
-        self.texts = copy.deepcopy(texts)
-        self._check()
-
-    def undo(self) -> bool:
-        return self._step(self._past, self._future)
-
-    def redo(self) -> bool:
-        return self._step(self._future, self._past)
-
-    @property
-    def can(self) -> tuple[bool, bool]:
-        """Whether there is something to undo, and to redo."""
-        return bool(self._past), bool(self._future)
-
-    def _remember(self) -> None:
-        self._past.append(copy.deepcopy(self.texts))
-        self._future.clear()
-        self._last = None
-
-    def _step(self, source: list[Texts], other: list[Texts]) -> bool:
-        if not source:
-            return False
-        other.append(copy.deepcopy(self.texts))
-        self.texts, self._last = source.pop(), None
-        self._check()
-        return True
+        self.check()
 
     # Reading
 
-    def _check(self) -> None:
+    def check(self) -> None:
         self.errors, self.general, self.made = {}, "", None
         rules: dict[str, list[Any]] = {}
         for section in self.sections.values():

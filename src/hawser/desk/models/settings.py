@@ -12,8 +12,8 @@ from typing import Annotated
 import msgspec
 
 from hawser.core.errors import UNDECODABLE, BadInput
+from hawser.desk.models.drafting import Texts
 from hawser.desk.models.planning import Draft
-from hawser.desk.models.rig_draft import Texts
 from hawser.formats.atomic import written
 
 Size = Annotated[int, msgspec.Meta(ge=0, le=100_000)]  # pixels
@@ -46,6 +46,7 @@ class Kept(Shown):
     plans: dict[str, Draft] = {}  # saved by name
     first_steps_over: bool = False
     unfinished_rigs: dict[str, Texts] = {}  # what is typed and makes no rig yet
+    unfinished_sources: dict[str, Texts] = {}
 
     def __post_init__(self) -> None:
         """Raises ValueError where the geometry is no base64."""

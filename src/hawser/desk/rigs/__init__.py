@@ -3,4 +3,4 @@ shows."""
 
 from hawser.desk.common.station import Station
 
-STATION = Station("Rigs", "rigs", "Alt+2", "hawser.desk.rigs.station:opened", shared=True)
+STATION = Station("Rigs", "rigs", "Alt+3", "hawser.desk.rigs.station:opened", shared=True)

@@ -6,15 +6,13 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QVBoxLayout
+from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
 from hawser.core.instrument import Instrument
-from hawser.desk.chart.axes import PriceAxis, TimeAxis
-from hawser.desk.chart.candles import Candles
+from hawser.desk.chart.bars_chart import BarsChart
 from hawser.desk.chart.levels import spread, words_wide
 from hawser.desk.chart.strokes import Polyline, steps
-from hawser.desk.chart.surface import Layer, Surface
+from hawser.desk.chart.surface import Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models import figures as fg
@@ -22,8 +20,6 @@ from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.theme.fonts import font
 from hawser.rehearsal.trial import TrialResult
 
-# bars shown at first and at least; the part on the right kept for words
-BEGINS, FEWEST, ROOM = 130.0, 24.0, 0.22
 WORDS_HEIGHT = 16.0
 ENTERED, LEFT = 5.5, 5.0  # pixels from the middle of a mark to its edge
 
@@ -122,7 +118,7 @@ class TrialMarks(Layer):
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, one.text)
 
 
-class TrialChart(QFrame):
+class TrialChart(BarsChart):
     """Bars, the bar chosen, and the trades of one rig or two from it. Bars cross its signals as
     indices."""
 
@@ -130,64 +126,26 @@ class TrialChart(QFrame):
     side_asked = pyqtSignal(int)
 
     def __init__(self, appearance: Appearance) -> None:
-        super().__init__()
-        self._instrument: Instrument | None = None
-        self._pyramid: Pyramid | None = None
+        super().__init__(appearance)
         self._trials: list[TrialResult | None] = [None, None]
         self.start = -1  # the bar at whose close the entry is decided
-        self.shown, self._right = BEGINS, 0.0
-        self.plot = Surface(appearance)
         self.plot.setAccessibleName("Trial: click a bar, or use Left and Right; L long, S short")
-        self._time_axis, self._price_axis, self._candles = (
-            TimeAxis(appearance),
-            PriceAxis(appearance),
-            Candles(appearance),
-        )
         self._traces = [
             Polyline(appearance, "loss", 2.0),
             Polyline(appearance, "loss", 1.5, dash=True),
         ]
         self._marks = TrialMarks(appearance)
-        self.plot.add(self._price_axis, self._time_axis, self._candles, *self._traces, self._marks)
-        self.plot.resized.connect(self._set_range)
-        self.plot.zoomed.connect(self.zoom)
-        self.plot.panned.connect(self._pan)
+        self.plot.add(*self._traces, self._marks)
         self.plot.clicked.connect(lambda at: self.choose(round(self.view.bar_at(at.x()))))
-        self.plot.pressed.connect(self._pressed)
-        box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.addWidget(self.plot)
-
-    @property
-    def view(self) -> Viewport:
-        """What part of the bars and prices is seen."""
-        return self.plot.view
 
     # Data
 
-    def show_bars(self, instrument: Instrument, span: int, pyramid: Pyramid) -> None:
-        """Another history, or the same with another bar at its end."""
-        same = (
-            self._pyramid is not None
-            and self._time_axis.span == span
-            and self._instrument == instrument
-        )
-        if same and self._right > 0:  # what a person looks at stays where it is
-            self._right += max(0, pyramid.size - self.size)
-        self._instrument, self._pyramid = instrument, pyramid
-        self._price_axis.digits = instrument.price_digits
-        self._time_axis.show_times(pyramid.bars.time, span)
-        self._candles.show_bars(pyramid)
+    def show_bars(self, instrument: Instrument, span: int, pyramid: Pyramid) -> bool:
+        same = super().show_bars(instrument, span, pyramid)
         if not same:
-            self.start, self._right = -1, 0.0
-            self.shown = BEGINS
-            self._trials = [None, None]
-        self._set_range()
+            self.start, self._trials = -1, [None, None]
         self._draw()
-
-    @property
-    def size(self) -> int:
-        return self._pyramid.size if self._pyramid is not None else 0
+        return same
 
     def show_trials(self, first: TrialResult | None, second: TrialResult | None) -> None:
         self._trials = [first, second]
@@ -198,9 +156,7 @@ class TrialChart(QFrame):
         if self.size < 2:
             return
         self.start = min(max(0, bar), self.size - 2)
-        if not self.view.left < self.start < self.view.right:
-            self._right = self.size - (self.start + self.shown * 0.6)
-            self._set_range()
+        self.bring(self.start)
         self.chosen.emit(self.start)
 
     def _draw(self) -> None:
@@ -216,32 +172,7 @@ class TrialChart(QFrame):
         moves = [(bar - 0.5, moved * tick) for bar, moved, _ in trial.moves]
         return steps([(trial.first - 0.5, trial.stop * tick), *moves], trial.last + 0.5)
 
-    # Range
-
-    def _set_range(self) -> None:
-        if self._pyramid is None:
-            return
-        self.shown = min(max(FEWEST, self.shown), max(FEWEST, float(self.size)))
-        self._right = min(max(0.0, self._right), max(0.0, self.size - FEWEST))
-        right = self.size - self._right
-        self.plot.see(right - self.shown, right + self.shown * ROOM)
-        found = self._pyramid.extremes(self.view.left, self.view.right)
-        if found is not None:
-            room = (found[1] - found[0]) * 0.06 or abs(found[1]) * 0.001
-            self.plot.see_prices(found[0] - room, found[1] + room)
-
-    def _pan(self, bars: float) -> None:
-        self._right += bars
-        self._set_range()
-
-    def zoom(self, factor: float) -> None:
-        self.shown *= factor
-        self._set_range()
-
-    def _pressed(self, event: QKeyEvent) -> None:
-        event.setAccepted(
-            self.key(event.key(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
-        )
+    # Keys
 
     def key(self, key: int, shift: bool) -> bool:
         """Keys of the trial; True where it was one."""
@@ -251,8 +182,6 @@ class TrialChart(QFrame):
             self.choose((self.start if self.start >= 0 else self.size - 30) + step)
         elif key in (keys.Key_L, keys.Key_S):
             self.side_asked.emit(1 if key == keys.Key_L else -1)
-        elif key in (keys.Key_Plus, keys.Key_Equal, keys.Key_Minus):
-            self.zoom(1.25 if key == keys.Key_Minus else 0.8)
         else:
-            return False
+            return super().key(key, shift)
         return True

@@ -5,12 +5,11 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from functools import partial
 from itertools import groupby
 from typing import ClassVar
 
 import msgspec
-from PyQt6.QtCore import QObject, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QWidget
 
 from hawser.core.account import Account
@@ -47,46 +46,9 @@ class Primer(QTimer):
             self._done()
 
 
-class Fans(QObject):
-    """Draws fans, one after another; `drawn` tells those that were asked for last, and none that
-    came too late."""
-
-    drawn = pyqtSignal(object)  # a list of Fan or None, as many as there were trials
-    _finished = pyqtSignal(int, object)
-
-    def __init__(self, parent: QObject) -> None:
-        super().__init__(parent)
-        self._pool, self._asked = QThreadPool(self), 0
-        self._pool.setMaxThreadCount(1)
-        self._finished.connect(self._tell)
-
-    def ask(self, trials: list[Trial | None], side: int, seed: int) -> None:
-        self._asked += 1
-        self._pool.clear()
-        self._pool.start(partial(self._work, self._asked, trials, side, seed))
-
-    def stop(self) -> None:
-        """Nothing more is told; returns once nothing is drawn any more."""
-        self._asked += 1
-        self._pool.clear()
-        self._pool.waitForDone()
-
-    def _work(self, number: int, trials: list[Trial | None], side: int, seed: int) -> None:
-        found: list[Fan | None] | Exception
-        try:
-            found = [
-                trial.fan(side, STARTS, seed) if trial and trial.size > 2 else None
-                for trial in trials
-            ]
-        except Exception as error:  # told where all errors of the window are: on its own thread
-            found = error
-        self._finished.emit(number, found)
-
-    def _tell(self, number: int, found: list[Fan | None] | Exception) -> None:
-        if isinstance(found, Exception):
-            raise found
-        if number == self._asked:
-            self.drawn.emit(found)
+def fans(trials: list[Trial | None], side: int, seed: int) -> list[Fan | None]:
+    """From many bars at once; None where there is no trial, or too few bars for one."""
+    return [trial.fan(side, STARTS, seed) if trial and trial.size > 2 else None for trial in trials]
 
 
 def account_alone(account: Account) -> Account:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from hawser.core.bars import Bars
 from hawser.core.clock import SECOND, timeframe_name
 from hawser.core.errors import BadInput, HawserError
 from hawser.core.guards.declared import Guards, NewsGuard
@@ -289,6 +290,13 @@ class EngineThread:
     def show_guards(self) -> None:
         """Have told what the guards are now."""
         self.hooks.guards(guard_picture(self.session.engine.state, self._runtime.shown.symbol))
+
+    def bars_of_all(self) -> dict[str, tuple[int, Bars]]:
+        """The shortest completed bars of every instrument, with their length, ns."""
+        return {
+            symbol: (store.base_span, store.series[store.base_span].bars())
+            for symbol, store in self.session.stores.items()
+        }
 
     def watch(self, symbol: str, span: int) -> None:
         """Show the bars of an instrument and timeframe from now on."""

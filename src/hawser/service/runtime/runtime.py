@@ -12,12 +12,13 @@ import contextlib
 import queue
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
+from hawser.core.bars import Bars
 from hawser.core.errors import HawserError
 from hawser.core.guards.declared import Guards
 from hawser.core.guards.news import Calendar
@@ -130,6 +131,11 @@ class Runtime:
     def watched(self) -> str:
         """The instrument that is shown."""
         return self.shown.symbol
+
+    def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
+        """Have the shortest completed bars of every instrument told on the engine's thread, each
+        with their length, ns."""
+        self.do(lambda engine: then(engine.bars_of_all()))
 
     def measure(self, plan: Plan) -> None:
         """Have told what the plan would stand on in every instrument: the level under a stop taken

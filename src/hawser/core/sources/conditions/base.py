@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, ClassVar, Literal
 
 import msgspec
@@ -9,11 +10,35 @@ import numpy as np
 
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array
-from hawser.core.sources.lines.base import Line
+from hawser.core.sources.lines.base import Line, Scale, Template
+from hawser.core.sources.said import line_said
 from hawser.core.sources.view import View
 
 Part = Literal["enter", "only", "leave"]
 PARTS: tuple[Part, ...] = ("enter", "only", "leave")
+
+
+Measure = Scale | Literal["time", "answer"]
+
+
+class Figure(msgspec.Struct, frozen=True):
+    """Something that a condition goes by at a bar: a line, a time (UTC ns), or what others have
+    answered (+1, -1, 0). NaN where it is not known. `before`: what it was at the bar before that it
+    is compared with; None where no other bar counts. `to`: +1 or -1, where it has a direction."""
+
+    name: str
+    value: float
+    before: float | None = None
+    measure: Measure = "price"
+    to: int = 0
+
+
+def figure_of(of: Line, values: Array, bar: int, back: int = 0) -> Figure:
+    """Of a line. `back`: to which bar before it is compared; 0: to none."""
+    before = None
+    if back:
+        before = float(values[bar - back]) if bar >= back else math.nan
+    return Figure(line_said(of), float(values[bar]), before, of.SCALE)
 
 
 class Condition(
@@ -21,6 +46,11 @@ class Condition(
 ):
     """A condition of one kind, as a file declares it."""
 
+    NAME: ClassVar[str] = ""  # what a screen calls it
+    SAYS: ClassVar[Template] = ("",)  # its keys in a form
+    # when it says long and when short; a key that it has for short alone stands for its other one
+    LONG: ClassVar[Template] = ("",)
+    SHORT: ClassVar[Template] = ("",)
     SIDED: ClassVar[bool] = True  # whether long and short may get two answers
     WAITS: ClassVar[bool] = False  # whether its answer at a bar waits for the bar that follows
 
@@ -32,6 +62,27 @@ class Condition(
     def sides(self) -> dict[str, Line | float]:
         """What it looks at: by the key, a line or a number."""
         return {}
+
+    @property
+    def back(self) -> int:
+        """How many bars before the one that it answers it looks at too; 0: none."""
+        return 0
+
+    def drawn(self, view: View, place: str) -> list[tuple[str, Line, Array]]:
+        """The lines that it goes by at every bar that has been seen, with their names."""
+        return [
+            (line_said(of), of, view.series(of, f"{place}.{key}"))
+            for key, of in self.sides().items()
+            if isinstance(of, Line)
+        ]
+
+    def figures(self, view: View, place: str, bar: int) -> list[Figure]:
+        """What it goes by at a bar that has been seen."""
+        return [
+            figure_of(of, view.series(of, f"{place}.{key}"), bar, self.back)
+            for key, of in self.sides().items()
+            if isinstance(of, Line)
+        ]
 
     @property
     def one_sided(self) -> bool:

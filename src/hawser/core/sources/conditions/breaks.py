@@ -2,20 +2,33 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+import math
+from typing import Annotated, ClassVar, Literal
+
+import msgspec
+import numpy as np
 
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array
 from hawser.core.numbers import MOST_BARS
 from hawser.core.sources.compare import breaks_on
-from hawser.core.sources.conditions.base import Condition
-from hawser.core.sources.lines.base import Line
+from hawser.core.sources.conditions.base import Condition, Figure, figure_of
+from hawser.core.sources.lines.base import Line, Template
 from hawser.core.sources.lines.extremes import ChannelHigh, ChannelLow, HighestClose, LowestClose
+from hawser.core.sources.lines.prices import Close
 from hawser.core.sources.view import View
 
 
 class Breaks(Condition, frozen=True, kw_only=True, tag="breaks"):
     """The close is above the highest of the bars before: long; below the lowest: short."""
+
+    NAME: ClassVar[str] = "a break"
+    SAYS: ClassVar[Template] = (
+        "the close is beyond the {of} of {length} bars before",
+        "for short of {length_short}",
+    )
+    LONG: ClassVar[Template] = ("the close is above all {of} of the {length} bars before",)
+    SHORT: ClassVar[Template] = ("the close is below all {of} of the {length_short} bars before",)
 
     length: Annotated[int, help_text("how many bars before", "bars", least=1, most=MOST_BARS)]
     length_short: (
@@ -44,6 +57,23 @@ class Breaks(Condition, frozen=True, kw_only=True, tag="breaks"):
                 "length_short": LowestClose(length=short),
             }
         return {"length": ChannelHigh(length=self.length), "length_short": ChannelLow(length=short)}
+
+    def drawn(self, view: View, place: str) -> list[tuple[str, Line, Array]]:
+        return [
+            (f"{name} before", of, np.concatenate([[math.nan], values[:-1]]))
+            for name, of, values in super().drawn(view, place)
+        ]
+
+    def figures(self, view: View, place: str, bar: int) -> list[Figure]:
+        close, before = view.seen.bars.close, max(0, bar - 1)  # the extremes are those of before
+        found = [figure_of(Close(), close, bar)]
+        for line in self.sides().values():
+            assert isinstance(line, Line)
+            one = figure_of(line, view.series(line, place), before)
+            if not bar:
+                one = msgspec.structs.replace(one, value=math.nan)
+            found.append(msgspec.structs.replace(one, name=f"{one.name} before"))
+        return found
 
     def answer(
         self, view: View, place: str, longs: Array, shorts: Array, first: int, carried: Array

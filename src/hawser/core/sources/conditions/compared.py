@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, ClassVar
 
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array
 from hawser.core.sources.compare import above_on, crosses_on, over
 from hawser.core.sources.conditions.base import Condition
-from hawser.core.sources.lines.base import Line
+from hawser.core.sources.lines.base import Line, Template
 from hawser.core.sources.lines.declared import Operand, line_of
 from hawser.core.sources.view import View
 
@@ -46,6 +46,11 @@ class Compared(Condition, frozen=True, kw_only=True):
 class Above(Compared, frozen=True, kw_only=True, tag="above"):
     """One line is above another: long; below it: short."""
 
+    NAME: ClassVar[str] = "above"
+    SAYS: ClassVar[Template] = ("{a} is above {b}", "for short below {b_short}")
+    LONG: ClassVar[Template] = ("{a} is above {b}",)
+    SHORT: ClassVar[Template] = ("{a} is below {b_short}",)
+
     def may_hold(self, side: int) -> bool:
         if not self.numbers:
             return True
@@ -60,6 +65,15 @@ class Above(Compared, frozen=True, kw_only=True, tag="above"):
 
 class Crosses(Compared, frozen=True, kw_only=True, tag="crosses"):
     """One line comes above another: long; below it: short."""
+
+    NAME: ClassVar[str] = "a crossing"
+    SAYS: ClassVar[Template] = ("{a} comes above {b}", "for short below {b_short}")
+    LONG: ClassVar[Template] = ("{a} comes above {b}",)
+    SHORT: ClassVar[Template] = ("{a} comes below {b_short}",)
+
+    @property
+    def back(self) -> int:
+        return 1
 
     def may_hold(self, side: int) -> bool:
         return not self.numbers  # they stay where they are

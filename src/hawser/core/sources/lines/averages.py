@@ -9,12 +9,14 @@ from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array, apart_on, deviations_on, ema_on, sma_on
 from hawser.core.numbers import MOST
-from hawser.core.sources.lines.base import FLOAT, Base, Lengthy
+from hawser.core.sources.lines.base import FLOAT, Base, Lengthy, Template
 
 
 class Sma(Lengthy, frozen=True, kw_only=True, tag="sma"):
     """The mean of the last closes."""
 
+    NAME: ClassVar[str] = "simple average"
+    SAYS: ClassVar[Template] = ("of {length} closes",)
     CARRIED: ClassVar[int] = 2
 
     def go_on(
@@ -25,6 +27,9 @@ class Sma(Lengthy, frozen=True, kw_only=True, tag="sma"):
 
 class Ema(Lengthy, frozen=True, kw_only=True, tag="ema"):
     """A mean of closes in which the last ones count most."""
+
+    NAME: ClassVar[str] = "exponential average"
+    SAYS: ClassVar[Template] = ("of {length} closes",)
 
     def go_on(
         self, bars: Bars, columns: tuple[Array, ...], carried: Array, first: int, base: Base
@@ -47,6 +52,7 @@ class Deviations(Lengthy, frozen=True, kw_only=True, tag="deviations"):
 class Band(Lengthy, frozen=True, kw_only=True):
     """So many standard deviations of the last closes from their mean."""
 
+    SAYS: ClassVar[Template] = ("of {length} closes and {factor} deviations",)
     SIDE: ClassVar[float] = 1.0
 
     factor: Annotated[float, help_text("how many standard deviations", "")]
@@ -70,8 +76,11 @@ class Band(Lengthy, frozen=True, kw_only=True):
 class BandUpper(Band, frozen=True, kw_only=True, tag="band_upper"):
     """The band above the mean."""
 
+    NAME: ClassVar[str] = "upper band"
+
 
 class BandLower(Band, frozen=True, kw_only=True, tag="band_lower"):
     """The band below the mean."""
 
+    NAME: ClassVar[str] = "lower band"
     SIDE: ClassVar[float] = -1.0

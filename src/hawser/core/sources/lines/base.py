@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Literal
 
 import msgspec
 import numpy as np
@@ -17,6 +17,11 @@ from hawser.core.timeframes import timeframe
 
 FLOAT, PLACE = np.float64, np.int64
 Base = tuple[Array, ...]  # columns of another line
+# Words with keys in braces, as {length}. Every part but the first is said only where one of its
+# keys is not as it is by default.
+Template = tuple[str, ...]
+Scale = Literal["price", "range", "strength"]  # prices, distances between prices, 0 to 100
+TAKEN_OF: Template = ("", "on {timeframe} bars", "of {instrument}")  # what every line says last
 LENGTH = 14  # bars, where a line's length is not given
 Length = Annotated[int, help_text("of its window", "bars", least=1, most=MOST_BARS)]
 
@@ -25,6 +30,9 @@ class Line(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     """A line of one kind, as a file declares it. It fills the first of its columns with its values,
     NaN where there is none yet; the others are its own."""
 
+    NAME: ClassVar[str] = ""  # what a screen calls it
+    SAYS: ClassVar[Template] = ("",)  # and its keys, behind the name
+    SCALE: ClassVar[Scale] = "price"  # what its values are measured in
     COLUMNS: ClassVar[tuple[type, ...]] = (FLOAT,)  # the kinds of its columns
     CARRIED: ClassVar[int] = 0  # how many figures it takes along from bar to bar
     WAYS: ClassVar[int] = 0  # the column of its direction, where it has one: +1 up, -1 down

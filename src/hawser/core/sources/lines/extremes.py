@@ -6,12 +6,13 @@ from typing import ClassVar
 
 from hawser.core.bars import Bars
 from hawser.core.indicators import Array, extremes_on
-from hawser.core.sources.lines.base import FLOAT, PLACE, Base, Lengthy
+from hawser.core.sources.lines.base import FLOAT, PLACE, Base, Lengthy, Template
 
 
 class Extreme(Lengthy, frozen=True, kw_only=True):
     """An extreme of one column of the bars."""
 
+    SAYS: ClassVar[Template] = ("of {length} bars",)
     COLUMNS: ClassVar[tuple[type, ...]] = (FLOAT, PLACE)
     CARRIED: ClassVar[int] = 2
     COLUMN: ClassVar[str] = "close"
@@ -28,12 +29,14 @@ class Extreme(Lengthy, frozen=True, kw_only=True):
 class ChannelHigh(Extreme, frozen=True, kw_only=True, tag="channel_high"):
     """The highest high."""
 
+    NAME: ClassVar[str] = "highest high"
     COLUMN: ClassVar[str] = "high"
 
 
 class ChannelLow(Extreme, frozen=True, kw_only=True, tag="channel_low"):
     """The lowest low."""
 
+    NAME: ClassVar[str] = "lowest low"
     COLUMN: ClassVar[str] = "low"
     SIGN: ClassVar[float] = -1.0
 
@@ -41,8 +44,11 @@ class ChannelLow(Extreme, frozen=True, kw_only=True, tag="channel_low"):
 class HighestClose(Extreme, frozen=True, kw_only=True, tag="highest_close"):
     """The highest close."""
 
+    NAME: ClassVar[str] = "highest close"
+
 
 class LowestClose(Extreme, frozen=True, kw_only=True, tag="lowest_close"):
     """The lowest close."""
 
+    NAME: ClassVar[str] = "lowest close"
     SIGN: ClassVar[float] = -1.0

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from hawser.core.bars import Bars
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array, atr_on, rsi_on
-from hawser.core.sources.lines.base import FLOAT, Base, Lengthy
+from hawser.core.sources.lines.base import FLOAT, Base, Lengthy, Scale, Template
 
 Smoothing = Annotated[
     Literal["wilder", "simple"],
@@ -20,6 +20,9 @@ Smoothing = Annotated[
 class Atr(Lengthy, frozen=True, kw_only=True, tag="atr"):
     """The average true range."""
 
+    NAME: ClassVar[str] = "ATR"
+    SAYS: ClassVar[Template] = ("of {length} bars", "({smoothing})")
+    SCALE: ClassVar[Scale] = "range"
     COLUMNS: ClassVar[tuple[type, ...]] = (FLOAT, FLOAT)
     CARRIED: ClassVar[int] = 2
 
@@ -44,6 +47,9 @@ class Atr(Lengthy, frozen=True, kw_only=True, tag="atr"):
 class Rsi(Lengthy, frozen=True, kw_only=True, tag="rsi"):
     """Relative strength, from 0 to 100."""
 
+    NAME: ClassVar[str] = "RSI"
+    SAYS: ClassVar[Template] = ("of {length} bars",)
+    SCALE: ClassVar[Scale] = "strength"
     CARRIED: ClassVar[int] = 2
 
     @property

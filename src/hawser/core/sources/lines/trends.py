@@ -9,7 +9,7 @@ from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
 from hawser.core.indicators import Array
 from hawser.core.numbers import MOST
-from hawser.core.sources.lines.base import FLOAT, Base, Lengthy, Line
+from hawser.core.sources.lines.base import FLOAT, Base, Lengthy, Line, Template
 from hawser.core.sources.lines.ranges import Smoothing
 from hawser.core.stop_lines import parabolic_on, supertrend_on
 
@@ -19,6 +19,8 @@ STEP, CEILING = 0.02, 0.2
 class Supertrend(Lengthy, frozen=True, kw_only=True, tag="supertrend"):
     """A band of the ATR that follows the market on one side."""
 
+    NAME: ClassVar[str] = "supertrend"
+    SAYS: ClassVar[Template] = ("of {length} bars and {factor} ATR", "({smoothing})")
     COLUMNS: ClassVar[tuple[type, ...]] = (FLOAT, FLOAT, FLOAT, FLOAT)
     CARRIED: ClassVar[int] = 5
     WAYS: ClassVar[int] = 1
@@ -54,6 +56,8 @@ class Supertrend(Lengthy, frozen=True, kw_only=True, tag="supertrend"):
 class Parabolic(Line, frozen=True, kw_only=True, tag="parabolic"):
     """The parabolic stop that is in force during the bar."""
 
+    NAME: ClassVar[str] = "parabolic stop"
+    SAYS: ClassVar[Template] = ("", "from {step} a bar", "up to {ceiling}")
     COLUMNS: ClassVar[tuple[type, ...]] = (FLOAT, FLOAT, FLOAT)
     CARRIED: ClassVar[int] = 3
     WAYS: ClassVar[int] = 1

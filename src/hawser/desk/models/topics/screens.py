@@ -697,6 +697,75 @@ GUARDS = {
     ),
 }
 
+SIGNALS = {
+    "source_list": Topic(
+        "Sources",
+        "The sources there are, and what each goes by in short. A source says when to enter and "
+        "when to leave early; a rig says how the trade is protected.",
+        "",
+        "Ebb and flow: a crossing",
+        "Sources",
+    ),
+    "source_name": Topic(
+        "Name of the source",
+        "What the source is called. Two sources have two names.",
+        "",
+        "Ebb and flow",
+        "Sources",
+    ),
+    "source_note": Topic(
+        "What the source is for",
+        "A sentence of your own: what the source does, and in what market it fails.",
+        "",
+        "Fails in a market that goes sideways",
+        "Sources",
+    ),
+    "source_chart": Topic(
+        "The source on the bars",
+        "Triangles stand where it enters and point the way of the trade; crosses stand where it "
+        "leaves. Its lines are named above; those of another measure have a strip below. "
+        "Point at a bar, or press Left and Right, to see why. N goes to the next signal, P to the "
+        "one before.",
+        "",
+        "a triangle below a bar: it enters long at the open of the next one",
+        "The Signals station",
+    ),
+    "source_counts": Topic(
+        "Signals",
+        "How often the source enters over all bars, and what is odd about it.",
+        "signals",
+        "71 long, 71 short over 5 406 bars",
+        "The Signals station",
+    ),
+    "source_beside": Topic(
+        "Another source beside this one",
+        "Its entries are hollow marks on the bars, and what followed them is drawn below what "
+        "followed those of this source.",
+        "",
+        "Weathercock",
+        "The Signals station",
+    ),
+    "source_reasons": Topic(
+        "Why",
+        "Every condition at the bar that you point at, with its figures. A filled triangle means "
+        "that the condition holds, a hollow one that it does not; up is long, down is short, and a "
+        "square is one answer for both.",
+        "",
+        "close 0.6112 (1 bar before 0.6104)",
+        "The Signals station",
+    ),
+    "source_followed": Topic(
+        "What followed",
+        "How far prices went after the signals, in ATR, counted in the direction of the trade: a "
+        "bar from the mean of the worst to the mean of the best moment on the way, with the mean "
+        "result as a thick line. Behind it, hatched, the same after all bars. Luck: of 5 000 tries "
+        "that enter as often at random, the part that does at least as well.",
+        "ATR",
+        "+0.57 ATR after 5 bars, luck 3.0 %",
+        "What followed",
+    ),
+}
+
 RIGS = {
     "rig_list": Topic(
         "Rigs",
@@ -799,6 +868,7 @@ SCREENS: dict[str, Topic] = {
     **RECKONING,
     **ACROSS,
     **GUARDS,
+    **SIGNALS,
     **RIGS,
     **LOGBOOK,
     **BEGINNING,
@@ -809,6 +879,7 @@ BY_STATION = {
     "Helm": HELM,
     "The reckoning": RECKONING,
     "Across": ACROSS,
+    "Signals": SIGNALS,
     "Rigs": RIGS,
     "Guards": GUARDS,
     "Logbook": LOGBOOK,

@@ -14,14 +14,19 @@ from hawser.core.field_help import keys_of
 from hawser.core.guards.declared import KINDS
 from hawser.core.instrument import Instrument
 from hawser.core.rig import SECTIONS
+from hawser.core.sources.conditions.declared import KINDS as CONDITIONS
+from hawser.core.sources.lines.declared import KINDS as LINES
+from hawser.core.sources.lines.declared import PRICES
 from hawser.desk.models.rig_draft import GENERAL
 from hawser.desk.models.topics.guide import GuideSection, guide
 from hawser.desk.models.topics.screens import BY_STATION
 from hawser.desk.models.topics.topic import (
     Topic,
     topic_of_blank,
+    topic_of_condition,
     topic_of_field,
     topic_of_guard,
+    topic_of_line,
 )
 
 WORD = re.compile(r"[\w%]+")
@@ -40,7 +45,13 @@ class Found(NamedTuple):
 def prepared() -> Iterator[None]:
     """Make the pages, a piece for each value that is asked for: msgspec takes some ms for each
     class that it looks at."""
-    kinds: tuple[type[msgspec.Struct], ...] = (Account, Instrument, *KINDS)
+    kinds: tuple[type[msgspec.Struct], ...] = (
+        Account,
+        Instrument,
+        *KINDS,
+        *CONDITIONS.values(),
+        *LINES.values(),
+    )
     for kind in kinds:
         keys_of(kind)
         yield
@@ -57,6 +68,8 @@ def topics() -> tuple[tuple[str, Topic], ...]:
     found += [
         ("Rigs", topic_of_blank(one, blank)) for one in (*SECTIONS, GENERAL) for blank in one.blanks
     ]
+    found += [("Signals", topic_of_condition(kind)) for kind in CONDITIONS.values()]
+    found += [("Signals", topic_of_line(kind)) for kind in (PRICES | LINES).values()]
     for name, kind in (("Account", Account), ("Instrument", Instrument)):
         keys = keys_of(kind)
         found += [(name, topic_of_field(key, "Keys of the files", keys)) for key in keys]

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
 from hawser.core.field_help import FieldHelp, keys_of
 from hawser.core.guards.declared import KINDS, Guard
 from hawser.core.rig import Blank, Section
+
+if TYPE_CHECKING:  # the window shows itself before it needs sources
+    from hawser.core.sources.conditions.base import Condition
+    from hawser.core.sources.lines.base import Line as SourceLine
 
 
 class Topic(NamedTuple):
@@ -69,6 +73,29 @@ def topic_of_blank(section: Section, blank: Blank) -> Topic:
         what += f" One of: {', '.join(blank.choices)}."
     name = f"{section.title}: {blank.name}"
     return Topic(name, what, "", blank.first, "A rig in sentences")
+
+
+def topic_of_condition(kind: type[Condition]) -> Topic:
+    """What a kind of condition says, and its keys."""
+    name = kind.NAME[:1].upper() + kind.NAME[1:]
+    return Topic(f"Condition: {name}", _with_keys(kind), "", _tag(kind), "Sources")
+
+
+def topic_of_line(kind: type[SourceLine]) -> Topic:
+    """What a kind of line is, and its keys."""
+    name = kind.NAME[:1].upper() + kind.NAME[1:]
+    return Topic(f"Line: {name}", _with_keys(kind), "", _tag(kind), "Sources")
+
+
+def _tag(kind: type[msgspec.Struct]) -> str:
+    """How a file writes it."""
+    return f'kind = "{kind.__struct_config__.tag}"'
+
+
+def _with_keys(kind: type[msgspec.Struct]) -> str:
+    keys = "; ".join(f"{key.path}: {key.help}" for key in keys_of(kind))
+    says = " ".join((kind.__doc__ or "").split("\n\n")[0].split())
+    return f"{sentence(says)} Its keys in a file: {keys}."
 
 
 def topic_of_kind(tag: str) -> Topic:

@@ -1,0 +1,253 @@
+"""Lines over the bars, told apart by their strokes and named above them; values of another kind
+in a strip of their own below."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from hawser.core.indicators import Array
+from hawser.desk.chart.asked import Asked
+from hawser.desk.chart.candles import MOST_COLUMNS
+from hawser.desk.chart.levels import words_wide
+from hawser.desk.chart.strokes import drawable
+from hawser.desk.chart.surface import PRICES_WIDE, Layer, Surface
+from hawser.desk.chart.viewport import Viewport
+from hawser.desk.common.appearance import Appearance
+from hawser.desk.models import figures as fg
+from hawser.desk.models.curves import Curve, Panel
+from hawser.desk.theme.fonts import font
+
+WORDS_HIGH = 15.0
+LEGEND_LINE, SAMPLE = 17.0, 16.0  # of the legend: a line, and its sample of a stroke
+PANEL_HIGH = 74  # pixels of a strip below
+# Told apart by stroke as much as by tone; a thick stroke is two thin ones, which are drawn at a
+# tenth of the cost of one that is 2 pixels wide.
+_SOLID, _DASH, _DOT = Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine
+STROKES = (
+    ("gain", _SOLID, 2),
+    ("loss", _SOLID, 2),
+    ("gain", _DASH, 1),
+    ("loss", _DASH, 1),
+    ("ink2", _SOLID, 1),
+    ("ink2", _DOT, 1),
+)
+
+
+def draw_points(painter: QPainter, x: Array, y: Array) -> None:
+    """A line through points in pixels, broken where one is NaN."""
+    known = ~np.isnan(y)
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], known, [False]]).astype(np.int8)))
+    for begin, end in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
+        painter.drawPolyline(drawable(QPointF, x[begin:end], y[begin:end]))
+
+
+class Curves(Layer):
+    """Lines of the chart's own scale."""
+
+    def __init__(self, appearance: Appearance, digits: int = 5) -> None:
+        self._appearance, self.digits = appearance, digits
+        self.curves: tuple[Curve, ...] = ()
+        self.first = 0  # the stroke of the first
+
+    def show_curves(self, curves: Sequence[Curve], first: int = 0) -> None:
+        if self.curves or curves:
+            self.curves, self.first = tuple(curves), first
+            self.changed()
+
+    def extremes(self, view: Viewport) -> list[tuple[float, float]]:
+        """The lowest and highest value of each in view."""
+        found = [curve.extremes(view.left, view.right) for curve in self.curves]
+        return [one for one in found if one is not None]
+
+    def paint(self, painter: QPainter, view: Viewport) -> None:
+        for number, curve in enumerate(self.curves):
+            tone, style, wide = STROKES[(self.first + number) % len(STROKES)]
+            painter.setPen(QPen(self._appearance.color(tone), 1, style))
+            x, y = curve.points(view.left, view.right, MOST_COLUMNS)
+            across, up = view.xs(x), view.ys(y)
+            for step in range(wide):
+                draw_points(painter, across, up + step)
+
+
+class Legend(QWidget):
+    """The strokes of the lines with their names and their values at a bar, above the bars: names on
+    the plot would hide what they tell of."""
+
+    def __init__(self, appearance: Appearance) -> None:
+        super().__init__()
+        self._appearance = appearance
+        self.curves: tuple[Curve, ...] = ()
+        self._digits, self._bar = 5, -1
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName("Lines")
+        appearance.changed.connect(self.update)
+        self.hide()
+
+    def show_curves(self, curves: Sequence[Curve], digits: int) -> None:
+        self.curves, self._digits = tuple(curves), digits
+        self.setVisible(bool(curves))
+        self._lay()
+
+    def show_bar(self, bar: int) -> None:
+        """The values are those of this bar; -1: of the newest."""
+        if bar != self._bar:
+            self._bar = bar
+            self.setAccessibleDescription("; ".join(self.texts()))
+            self.update()
+
+    def texts(self) -> list[str]:
+        """Each line's name and value."""
+        found = []
+        for curve in self.curves:
+            at = self._bar if 0 <= self._bar < curve.size else curve.size - 1
+            value = float(curve.values[at]) if curve.size else math.nan
+            found.append(f"{curve.name}  {fg.number(value, self._digits)}")
+        return found
+
+    def _places(self) -> list[tuple[QRectF, str]]:
+        """Where each stands, one behind the other and below."""
+        found, x, y = [], 10.0, 1.0
+        for text in self.texts():
+            wide = SAMPLE + 6 + words_wide(text)
+            if x > 10.0 and x + wide > self.width() - 6:
+                x, y = 10.0, y + LEGEND_LINE
+            found.append((QRectF(x, y, min(wide, self.width() - 16), LEGEND_LINE), text))
+            x += wide + 10
+        return found
+
+    def _lay(self) -> None:
+        places = self._places()
+        self.setFixedHeight(round(places[-1][0].bottom() + 2) if places else 0)
+        self.setAccessibleDescription("; ".join(text for _, text in places))
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._lay()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter, color = QPainter(self), self._appearance.color
+        painter.setFont(font(11))
+        for number, (box, text) in enumerate(self._places()):
+            tone, style, wide = STROKES[number % len(STROKES)]
+            painter.setPen(QPen(color(tone), wide, style))
+            middle = box.center().y()
+            painter.drawLine(QLineF(box.left(), middle, box.left() + SAMPLE, middle))
+            painter.setPen(color("ink2"))
+            inside = box.adjusted(SAMPLE + 6, 0, 0, 0)
+            metrics = painter.fontMetrics()
+            fits = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, int(inside.width()) + 1)
+            painter.drawText(inside, Qt.AlignmentFlag.AlignVCenter, fits)
+
+
+class Scale(Layer):
+    """The values of a strip: its lowest, its highest, and what its lines are compared with."""
+
+    beside = True
+
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
+        self.levels: tuple[float, ...] = ()
+        self.digits = 1
+
+    def paint(self, painter: QPainter, view: Viewport) -> None:
+        marks = self.levels or (
+            view.low + 0.15 * (view.high - view.low),
+            view.high - 0.15 * (view.high - view.low),
+        )
+        painter.setPen(QPen(self._appearance.color("hairline"), 1))
+        painter.drawLine(QLineF(0, 0, view.width + PRICES_WIDE, 0))
+        painter.drawLine(QLineF(view.width, 0, view.width, view.height))
+        painter.setFont(font(11))
+        for value in marks:
+            y = view.y(value)
+            if not 0 <= y <= view.height:
+                continue
+            tone = "ink2" if self.levels else "hairline"
+            painter.setPen(QPen(self._appearance.color(tone), 1, _DOT))
+            painter.drawLine(QLineF(0, y, view.width, y))
+            painter.setPen(self._appearance.color("ink2"))
+            top = min(max(0.0, y - WORDS_HIGH / 2), view.height - WORDS_HIGH)
+            box = QRectF(view.width + 6, top, PRICES_WIDE - 8, WORDS_HIGH)
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, f"{value:.{self.digits}f}")
+
+
+class Title(Layer):
+    """What a strip shows, in its corner: its lines with their values at a bar."""
+
+    kept = False
+
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
+        self._curves: tuple[Curve, ...] = ()
+        self._first, self._digits, self._bar = 0, 1, -1
+
+    def show_curves(self, curves: tuple[Curve, ...], digits: int, first: int) -> None:
+        self._curves, self._digits, self._first = curves, digits, first
+        self.changed()
+
+    def show_bar(self, bar: int) -> None:
+        if bar != self._bar:
+            self._bar = bar
+            self.changed()
+
+    def paint(self, painter: QPainter, view: Viewport) -> None:
+        painter.setFont(font(11))
+        left = 6.0
+        for number, curve in enumerate(self._curves):
+            at = self._bar if 0 <= self._bar < curve.size else curve.size - 1
+            value = float(curve.values[at]) if curve.size else math.nan
+            text = f"{curve.name}  {fg.number(value, self._digits)}"
+            wide = SAMPLE + 4 + words_wide(text)
+            painter.fillRect(QRectF(left - 2, 1, wide, WORDS_HIGH), self._appearance.color("panel"))
+            tone, style, thick = STROKES[(self._first + number) % len(STROKES)]
+            painter.setPen(QPen(self._appearance.color(tone), thick, style))
+            painter.drawLine(QLineF(left, 1 + WORDS_HIGH / 2, left + SAMPLE, 1 + WORDS_HIGH / 2))
+            painter.setPen(self._appearance.color("ink2"))
+            box = QRectF(left + SAMPLE + 4, 1, wide, WORDS_HIGH)
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, text)
+            left += wide + 8
+
+
+class Strip(Surface):
+    """A strip below the bars, which shows the same bars as they do."""
+
+    def __init__(self, appearance: Appearance) -> None:
+        super().__init__(appearance, times_high=0.0)
+        self.setFixedHeight(PANEL_HIGH)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the chart above has the keys
+        self._scale, self.curves, self._title = (
+            Scale(appearance),
+            Curves(appearance),
+            Title(appearance),
+        )
+        self._asked = Asked(appearance)
+        self.add(self._scale, self.curves, self._title, self._asked)
+
+    def show_panel(self, panel: Panel, digits: int, first: int) -> None:
+        """`first`: the stroke of its first line."""
+        self._scale.levels, self._scale.digits = panel.levels, digits
+        self._title.show_curves(panel.curves, digits, first)
+        self.setAccessibleName(f"{panel.title}: {', '.join(one.name for one in panel.curves)}")
+        self.curves.show_curves(panel.curves, first)
+
+    def show_bar(self, bar: int, fixed: bool) -> None:
+        """The bar that is asked about, with the values of its lines; -1: none."""
+        self._asked.show_bar(bar, fixed)
+        self._title.show_bar(bar)
+
+    def follow(self, left: float, right: float) -> None:
+        """Show the bars that the chart shows, and all values among them."""
+        self.see(left, right)
+        found = self.curves.extremes(self.view)
+        lows = [low for low, _ in found] + [*self._scale.levels]
+        highs = [high for _, high in found] + [*self._scale.levels]
+        if found:
+            room = (max(highs) - min(lows)) * 0.1 or abs(max(highs)) * 0.01 or 1.0
+            self.see_prices(min(lows) - room, max(highs) + room)

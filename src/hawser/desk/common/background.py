@@ -1,0 +1,52 @@
+"""Work away from the window's thread, of which only the newest counts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtCore import QObject, QThreadPool, pyqtSignal
+
+
+class Newest(QObject):
+    """One piece of work after another; `done` tells the result of the one that was asked for last,
+    and none that came too late."""
+
+    done = pyqtSignal(object)
+    _finished = pyqtSignal(int, object)
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._pool, self._asked = QThreadPool(self), 0
+        self._pool.setMaxThreadCount(1)
+        self._finished.connect(self._tell)
+
+    def ask(self, work: Callable[[], object]) -> None:
+        """Have it done, in the place of what has not begun yet."""
+        self._asked += 1
+        self._pool.clear()
+        self._pool.start(partial(self._work, self._asked, work))
+
+    def stop(self) -> None:
+        """Nothing more is told; returns once nothing is worked on any more."""
+        self.forget()
+        self._pool.waitForDone()
+
+    def forget(self) -> None:
+        """Nothing more is told; what has begun goes on by itself."""
+        self._asked += 1
+        self._pool.clear()
+
+    def _work(self, number: int, work: Callable[[], object]) -> None:
+        found: object
+        try:
+            found = work()
+        except Exception as error:  # told where all errors of the window are: on its own thread
+            found = error
+        self._finished.emit(number, found)
+
+    def _tell(self, number: int, found: object) -> None:
+        if isinstance(found, Exception):
+            raise found
+        if number == self._asked:
+            self.done.emit(found)

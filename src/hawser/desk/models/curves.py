@@ -1,0 +1,71 @@
+"""A line over bars at every level of detail, so that a frame never draws more than the screen can
+show."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from hawser.core.indicators import Array
+from hawser.core.sources.conditions.base import Measure
+
+FACTOR, LEAST = (
+    4,
+    256,
+)  # values that are joined into one of the next level; fewer are drawn as they are
+
+
+class Curve:
+    """One value for each bar, NaN where there is none."""
+
+    def __init__(self, name: str, values: Array, measure: Measure = "price") -> None:
+        self.name, self.measure, self.values = name, measure, values
+        self._levels: list[tuple[Array, Array]] = []  # of each level the lowest and the highest
+        low = high = values
+        while low.size > LEAST:
+            whole = low.size // FACTOR * FACTOR
+            low = np.fmin.reduce(low[:whole].reshape(-1, FACTOR), axis=1)
+            high = np.fmax.reduce(high[:whole].reshape(-1, FACTOR), axis=1)
+            self._levels.append((low, high))
+
+    @property
+    def size(self) -> int:
+        return int(self.values.size)
+
+    def points(self, first: float, last: float, most: int) -> tuple[Array, Array]:
+        """Bar numbers and values to draw between two bars: each bar's, or where those are more than
+        `most`, the lowest and highest of some together."""
+        begin, end = max(0, int(first) - 1), min(self.size, int(last) + 2)
+        depth, width = 0, 1
+        while (end - begin) / width > most and depth < len(self._levels):
+            depth, width = depth + 1, width * FACTOR
+        if not depth:
+            return np.arange(begin, max(begin, end), dtype=np.float64), self.values[begin:end]
+        low, high = self._levels[depth - 1]
+        start, stop = begin // width, min(-(-end // width), low.size)
+        middles = np.arange(start, stop) * width + (width - 1) / 2
+        x = np.repeat(middles, 2)
+        y = np.column_stack([low[start:stop], high[start:stop]]).ravel()
+        rest = self.values[max(begin, low.size * width) : end]  # of the last, unfinished one
+        if not rest.size:
+            return x, y
+        at = end - (rest.size + 1) / 2
+        ends = [np.fmin.reduce(rest), np.fmax.reduce(rest)]
+        return np.concatenate([x, [at, at]]), np.concatenate([y, ends])
+
+    def extremes(self, first: float, last: float) -> tuple[float, float] | None:
+        """The lowest and the highest between two bars; None where there is no value."""
+        _, values = self.points(first, last, 400)
+        known = values[~np.isnan(values)]
+        return (float(known.min()), float(known.max())) if known.size else None
+
+
+class Panel(NamedTuple):
+    """What is drawn below the bars on a scale of its own: curves of one measure, and fixed values
+    that they are compared with."""
+
+    title: str
+    measure: Measure
+    curves: tuple[Curve, ...]
+    levels: tuple[float, ...] = ()

@@ -1,0 +1,256 @@
+"""A source over the bars that are looked at, without Qt: where it enters and leaves, its lines, why
+it says what it says at a bar, and what followed."""
+
+from __future__ import annotations
+
+import difflib
+import math
+from collections.abc import Mapping
+from datetime import tzinfo
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from hawser.core.bars import Bars
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.instrument import Instrument
+from hawser.core.sources.conditions.base import Condition, Figure, Part
+from hawser.core.sources.conditions.compared import Compared
+from hawser.core.sources.evaluation import Evaluation
+from hawser.core.sources.followed import Followed, followed
+from hawser.core.sources.followed_said import OfAll, of_all
+from hawser.core.sources.lines.base import Line
+from hawser.core.sources.reasons import Reason, reasons
+from hawser.core.sources.source import Source, worries
+from hawser.core.sources.view import Seen
+from hawser.desk.models import figures as fg
+from hawser.desk.models.curves import Curve, Panel
+
+MOST_PANELS = 3  # strips below the bars
+TITLES = {"price": "", "range": "ATR", "strength": "RSI"}  # of strips; empty: over the bars
+WORDS = {"enter": "Enter", "only": "Only where", "leave": "Leave"}
+
+
+class Ground(msgspec.Struct, frozen=True):
+    """What a source is looked at over: an instrument's bars of `span` ns, those of all instruments
+    by name, and how long those are."""
+
+    instrument: Instrument
+    span: int
+    bars: Bars
+    others: Mapping[str, Bars] = {}
+    spans: Mapping[str, int] = {}
+
+    def last(self, most: int) -> Ground:
+        """The same with the last bars alone."""
+        return msgspec.structs.replace(self, bars=self.bars.last(most))
+
+
+class Look:
+    """A source that has been evaluated over some bars."""
+
+    def __init__(self, source: Source, ground: Ground, said: Mapping[str, Array] = {}) -> None:
+        """`said`: what a person's own Python answered, by the condition's place. Raises
+        BadInput."""
+        _check(source, ground)
+        self.source, self.ground = source, ground
+        self._evaluation = Evaluation(source, ground.span)
+        seen = Seen(ground.bars, ground.others, said, spans=ground.spans)
+        try:
+            self.said = self._evaluation.extended(seen)
+        except BadInput as error:
+            if error.code != "no_column":
+                raise
+            told = f"{error.text}. `hawser signals` and `hawser rehearse` read it from their file"
+            raise BadInput.at(error.code, error.place, told) from None
+
+    @property
+    def size(self) -> int:
+        return int(self.ground.bars.time.size)
+
+    @property
+    def minded(self) -> list[str]:
+        """What is odd about it: sentences."""
+        found = worries(self.source)
+        for place, line in self.source.lines():
+            if line.of_chart and line.needs > self.size:
+                bars = fg.counted(line.needs, "bar")
+                found.append(f"{place} needs {bars} for a first value; there are {self.size}")
+        return found
+
+    def reasons(self, bar: int) -> list[Reason]:
+        return reasons(self._evaluation, bar)
+
+    def next_signal(self, bar: int, way: int) -> int | None:
+        """The next bar that signals, from `bar` on to the right, +1, or to the left, -1."""
+        at = np.flatnonzero(self.said.signal)
+        at = at[at > bar] if way > 0 else at[at < bar][::-1]
+        return int(at[0]) if at.size else None
+
+    # Its lines
+
+    def drawn(self, first: int) -> tuple[list[Curve], list[Panel]]:
+        """The lines over the bars from `first` on, and the strips below them. A line stands where
+        it is looked at: one that a bar is compared with as it was before, a bar later."""
+        over: dict[str, Curve] = {}
+        below: dict[str, tuple[list[Curve], list[float]]] = {}
+        for answered in self._evaluation.answers:
+            condition = answered.condition
+            for name, line, values in condition.drawn(self._evaluation.view, answered.place):
+                if line.OF and line.of_chart:
+                    continue
+                title = (
+                    line.instrument or {"price": "", "range": "ATR", "strength": "RSI"}[line.SCALE]
+                )
+                curve = Curve(name, values[first:], line.SCALE)
+                if not title:
+                    over.setdefault(name, curve)
+                    continue
+                curves, levels = below.setdefault(title, ([], []))
+                if all(one.name != name for one in curves):
+                    curves.append(curve)
+                levels += _levels(condition)
+        panels = [
+            Panel(title, curves[0].measure, tuple(curves), tuple(dict.fromkeys(levels)))
+            for title, (curves, levels) in below.items()
+        ]
+        return list(over.values()), panels[:MOST_PANELS]
+
+
+def _levels(condition: Condition) -> list[float]:
+    """The numbers that its lines are compared with."""
+    if not isinstance(condition, Compared):
+        return []
+    return [one for one in condition.sides().values() if not isinstance(one, Line)]
+
+
+def _check(source: Source, ground: Ground) -> None:
+    """Whether there is what it looks at; raises BadInput."""
+    for place, line in source.lines():
+        name = line.instrument
+        if name is not None and name not in ground.others:
+            near = difflib.get_close_matches(name, list(ground.others), n=1, cutoff=0.0)
+            told = f"There are no bars of {name} here"
+            raise BadInput.at(
+                "no_bars",
+                f"{place}.instrument",
+                f"{told}; the nearest is {near[0]}" if near else told,
+            )
+
+
+# Why, at one bar
+
+
+class Row(msgspec.Struct, frozen=True):
+    """One condition at a bar, in words: when it says long and when short, its figures, and its two
+    answers."""
+
+    part: Part
+    place: str
+    long_text: str
+    short_text: str
+    figures: tuple[tuple[str, str], ...]  # names and values
+    long: bool
+    short: bool
+
+    @property
+    def in_words(self) -> str:
+        answers = f"long {'yes' if self.long else 'no'}, short {'yes' if self.short else 'no'}"
+        told = f"{WORDS[self.part]}: {self.long_text}: {answers}"
+        return "; ".join([told, *(f"{name}: {value}" for name, value in self.figures)])
+
+
+def rows_of(look: Look, bar: int, zone: tzinfo) -> list[Row]:
+    """Every condition at one bar."""
+    digits = look.ground.instrument.price_digits
+    return [
+        Row(
+            one.part,
+            one.place,
+            one.when(1),
+            one.when(-1),
+            tuple(_figure(figure, digits, zone, one.condition.back) for figure in one.figures),
+            one.long,
+            one.short,
+        )
+        for one in look.reasons(bar)
+    ]
+
+
+def _figure(figure: Figure, digits: int, zone: tzinfo, back: int) -> tuple[str, str]:
+    text = value_said(figure.value, figure.measure, digits, zone)
+    if figure.to:
+        text += ", up" if figure.to > 0 else ", down"
+    if figure.before is not None:
+        before = value_said(figure.before, figure.measure, digits, zone)
+        when = "before" if back == 1 else f"{fg.counted(back, 'bar')} before"
+        text = f"{when} {before}, now {text}"
+    return figure.name, text
+
+
+def value_said(value: float, measure: str, digits: int, zone: tzinfo) -> str:
+    """A value of a line, as it is read."""
+    if math.isnan(value):
+        return "not known yet"
+    if measure == "time":
+        return f"{fg.moment(int(value), zone):%a %H:%M}"
+    if measure == "answer":
+        return "0" if not value else fg.number(value, 0, sign=True)
+    if measure == "strength":
+        return fg.number(value, 1)
+    return fg.number(value, digits + (measure == "range"))
+
+
+def verdict(look: Look, bar: int) -> str:
+    """What the source says at a bar, and what is missing where it says nothing."""
+    signal, leave = int(look.said.signal[bar]), int(look.said.leave[bar])
+    if look.said.both_ways[bar]:
+        told = "Long and short at once: no signal"
+    elif signal:
+        told = f"Enters {fg.side_word(signal)}"
+    else:
+        told = f"No entry; {_missing(look, bar)}"
+    left = {-1: "leaves a long", 1: "leaves a short", 2: "leaves long and short"}.get(leave)
+    return f"{told}; {left}" if left else told
+
+
+def _missing(look: Look, bar: int) -> str:
+    """How many of the conditions hold for each side that is entered."""
+    sides = {"both": (1, -1), "long": (1,), "short": (-1,)}[look.source.sides]
+    found = [one for one in look.reasons(bar) if one.part != "leave"]
+    held = [
+        f"{sum(one.says(side) for one in found)} of {len(found)} for {fg.side_word(side)}"
+        for side in sides
+    ]
+    return f"conditions that hold: {', '.join(held)}"
+
+
+# What followed
+
+
+class Horizon(msgspec.Struct, frozen=True):
+    """What followed within so many bars, and how far prices went after all bars with the same mix
+    of sides; None where no signal has so many bars behind it."""
+
+    bars: int
+    signals: Followed
+    all: OfAll | None
+
+
+def horizons(look: Look) -> list[Horizon]:
+    """What followed within each horizon."""
+    bars, signal = look.ground.bars, look.said.signal
+    return [
+        Horizon(horizon, one, of_all(bars, horizon, signal))
+        for horizon, one in followed(bars, signal).items()
+    ]
+
+
+def asked(source: Source, path: Path, bars: Bars) -> tuple[dict[str, Array], list[str]]:
+    """What a person's own Python says over some bars, by the condition's place, and what is to be
+    minded; raises BadInput. It takes a while."""
+    from hawser.service.own_python import answers
+
+    return answers(source.own_python(), path, bars, {})
