@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from string import Formatter
 from typing import TYPE_CHECKING, Any
 
@@ -56,6 +57,7 @@ def _value(made: msgspec.Struct, key: FieldHelp) -> str:
     return key.word(str(value))
 
 
+@lru_cache(1_000)  # asked for at each bar that is pointed at
 def line_said(line: Line) -> str:
     """A line, or a price by its name."""
     return " ".join(one for one in (line.NAME, said(line, line.SAYS), said(line, TAKEN_OF)) if one)

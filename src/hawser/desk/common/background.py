@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from functools import partial
 
@@ -43,7 +44,8 @@ class Newest(QObject):
             found = work()
         except Exception as error:  # told where all errors of the window are: on its own thread
             found = error
-        self._finished.emit(number, found)
+        with contextlib.suppress(RuntimeError):  # the window is gone meanwhile
+            self._finished.emit(number, found)
 
     def _tell(self, number: int, found: object) -> None:
         if isinstance(found, Exception):

@@ -24,9 +24,7 @@ class Curve:
         self._levels: list[tuple[Array, Array]] = []  # of each level the lowest and the highest
         low = high = values
         while low.size > LEAST:
-            whole = low.size // FACTOR * FACTOR
-            low = np.fmin.reduce(low[:whole].reshape(-1, FACTOR), axis=1)
-            high = np.fmax.reduce(high[:whole].reshape(-1, FACTOR), axis=1)
+            low, high = _fours(np.fmin, low), _fours(np.fmax, high)
             self._levels.append((low, high))
 
     @property
@@ -59,6 +57,14 @@ class Curve:
         _, values = self.points(first, last, 400)
         known = values[~np.isnan(values)]
         return (float(known.min()), float(known.max())) if known.size else None
+
+
+def _fours(pick: np.ufunc, values: Array) -> Array:
+    """Of every four values the one to pick: several times as quick as `reduce` along an axis."""
+    whole = values.size // FACTOR * FACTOR
+    a, b, c, d = (values[at:whole:FACTOR] for at in range(FACTOR))
+    found: Array = pick(pick(a, b), pick(c, d))
+    return found
 
 
 class Panel(NamedTuple):

@@ -98,13 +98,13 @@ class Look:
         below: dict[str, tuple[list[Curve], list[float]]] = {}
         for answered in self._evaluation.answers:
             condition = answered.condition
-            for name, line, values in condition.drawn(self._evaluation.view, answered.place):
+            for name, line, values in condition.drawn(self._evaluation.view, answered.place, first):
                 if line.OF and line.of_chart:
                     continue
                 title = (
                     line.instrument or {"price": "", "range": "ATR", "strength": "RSI"}[line.SCALE]
                 )
-                curve = Curve(name, values[first:], line.SCALE)
+                curve = Curve(name, values, line.SCALE)
                 if not title:
                     over.setdefault(name, curve)
                     continue

@@ -111,6 +111,7 @@ class Signals(Shelved[Source, SourceDraft]):
         self.chart.asked.connect(self._tell_bar)
         self.chart.stepped.connect(self._step)
         self._soon = once(self, FRAME_MS, self.look)
+        self._at_once = once(self, 0, self.look)
         self._later = once(self, FRAME_MS, self._look_at_all)
         self._history_soon = once(self, 0, self._show_history)
         self._work = Newest(self)
@@ -138,6 +139,8 @@ class Signals(Shelved[Source, SourceDraft]):
         if not self._begun:
             self._begun = True
             self.begin(self._kept.unfinished_sources)
+            if self.shelf.faults:
+                self.told.emit("; ".join(self.shelf.faults))
 
     def splitters(self) -> dict[str, QSplitter]:
         return {"signals": self.panes, "signals right": self.right, "signals below": self.below}
@@ -241,7 +244,8 @@ class Signals(Shelved[Source, SourceDraft]):
         self._soon.start()
 
     def edited(self) -> None:
-        self.look()
+        self._whole = None
+        self._at_once.start()  # in an event of its own: what is typed is painted before
 
     def write_down(self) -> None:
         kept = self.shelf.all.get(self.name)

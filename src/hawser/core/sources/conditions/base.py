@@ -68,10 +68,11 @@ class Condition(
         """How many bars before the one that it answers it looks at too; 0: none."""
         return 0
 
-    def drawn(self, view: View, place: str) -> list[tuple[str, Line, Array]]:
-        """The lines that it goes by at every bar that has been seen, with their names."""
+    def drawn(self, view: View, place: str, first: int) -> list[tuple[str, Line, Array]]:
+        """The lines that it goes by at every bar from `first` to the last that has been seen, with
+        their names."""
         return [
-            (line_said(of), of, view.series(of, f"{place}.{key}"))
+            (line_said(of), of, view.series(of, f"{place}.{key}")[first:])
             for key, of in self.sides().items()
             if isinstance(of, Line)
         ]

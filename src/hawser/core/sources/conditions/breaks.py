@@ -58,10 +58,12 @@ class Breaks(Condition, frozen=True, kw_only=True, tag="breaks"):
             }
         return {"length": ChannelHigh(length=self.length), "length_short": ChannelLow(length=short)}
 
-    def drawn(self, view: View, place: str) -> list[tuple[str, Line, Array]]:
+    def drawn(self, view: View, place: str, first: int) -> list[tuple[str, Line, Array]]:
+        found = super().drawn(view, place, max(0, first - 1))
+        before = [math.nan] if not first else []
         return [
-            (f"{name} before", of, np.concatenate([[math.nan], values[:-1]]))
-            for name, of, values in super().drawn(view, place)
+            (f"{name} before", of, np.concatenate([before, values[:-1]]))
+            for name, of, values in found
         ]
 
     def figures(self, view: View, place: str, bar: int) -> list[Figure]:

@@ -1,0 +1,290 @@
+"""The Signals station as its user drives it: mouse, keys, files, what is wrong, what is kept."""
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QComboBox
+
+from hawser.core.sources.evaluation import evaluated
+from hawser.core.sources.lines.averages import Ema
+from hawser.core.sources.view import Seen
+from hawser.formats.sources import load_source, save_source
+
+KEY, CTRL = Qt.Key, Qt.KeyboardModifier.ControlModifier
+SHIFT = Qt.KeyboardModifier.ShiftModifier
+
+
+@pytest.fixture
+def signals(trader):
+    """The station, with the demo's history under it."""
+    QTest.keyClick(trader.window, KEY.Key_2, Qt.KeyboardModifier.AltModifier)
+    station = trader.window.signals
+    assert station.isVisible()
+    trader.qtbot.waitUntil(lambda: station._whole is not None)
+    return station
+
+
+def pick(signals, trader, name):
+    rows = range(signals.list.count())
+    role = Qt.ItemDataRole.UserRole
+    row = next(i for i in rows if signals.list.item(i).data(role) == name)
+    box = signals.list.visualItemRect(signals.list.item(row))
+    QTest.mouseClick(signals.list.viewport(), Qt.MouseButton.LeftButton, pos=box.center())
+    assert signals.name == name
+    whole(signals, trader)
+
+
+def whole(signals, trader):
+    """Wait for what is evaluated over all bars."""
+    trader.qtbot.waitUntil(
+        lambda: not signals._soon.isActive() and signals._whole is not None, timeout=60_000
+    )
+
+
+def write(field, text):
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+
+
+def choose(field: QComboBox, word: str) -> None:
+    """By keys, as a person does."""
+    field.setFocus()
+    assert field.findText(word) >= 0
+    while field.currentText() != word:
+        down = field.findText(word) > field.currentIndex()
+        QTest.keyClick(field, KEY.Key_Down if down else KEY.Key_Up)
+
+
+# What it does on the bars
+
+
+def test_a_source_that_ships_is_seen_on_the_bars_and_says_why(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    assert "Enters long where the exponential average of 12 closes" in signals.editor.words.text()
+    source, over = signals.shelf.all["Ebb and flow"], signals._ground
+    said = evaluated(source, Seen(over.bars), over.span)
+    longs, shorts = int((said.signal == 1).sum()), int((said.signal == -1).sum())
+    assert signals.counts.text().startswith(f"{longs} long, {shorts} short over ")
+    assert [one.name for one in signals.chart.curves.curves] == [
+        "exponential average of 12 closes",
+        "simple average of 48 closes",
+        "highest high of 10 bars before",
+        "lowest low of 10 bars before",
+    ]
+    assert np.array_equal(signals.chart.said._signal, said.signal[-signals.chart.size :])
+    assert len(signals.followed.horizons) == 4
+    assert "ATR on average" in signals.followed.accessibleDescription()
+
+
+def test_pointing_at_a_bar_answers_why_not_here(signals, trader):
+    pick(signals, trader, "Slack water")
+    chart = signals.chart
+    spot = QPoint(round(chart.view.x(chart.size - 40)), round(chart.view.height / 2))
+    QTest.mouseMove(chart.plot, spot)
+    assert abs(chart.bar - (chart.size - 40)) <= 1
+    told = signals.reasons.rows.accessibleDescription()
+    assert "Enter: the RSI of 14 bars comes above 30: long" in told and "now " in told
+    assert signals.at.text().startswith("bar of ")
+    assert chart.strips[0].isVisible() and "RSI of 14 bars" in chart.strips[0].accessibleName()
+
+
+def test_keys_go_from_signal_to_signal_and_from_bar_to_bar(signals, trader):
+    pick(signals, trader, "Spring tide")
+    chart, said = signals.chart, signals._look.said.signal
+    at = np.flatnonzero(said) - signals._first
+    at = at[at >= 0]
+    chart.plot.setFocus()
+    QTest.keyClick(chart.plot, KEY.Key_P)
+    assert chart.chosen == at[-1] and "Enters" in signals.verdict.text()
+    assert chart.view.left < chart.chosen < chart.view.right
+    QTest.keyClick(chart.plot, KEY.Key_P)
+    assert chart.chosen == at[-2]
+    QTest.keyClick(chart.plot, KEY.Key_N)
+    assert chart.chosen == at[-1]
+    QTest.keyClick(chart.plot, KEY.Key_N)
+    assert chart.chosen == at[-1] and "no further signal" in trader.window.notice.text.text()
+    QTest.keyClick(chart.plot, KEY.Key_Left, SHIFT)
+    assert chart.chosen == at[-1] - 10
+    before = chart.view.right - chart.view.left
+    QTest.keyClick(chart.plot, KEY.Key_Plus)
+    assert chart.view.right - chart.view.left < before
+    QTest.keyClick(chart.plot, KEY.Key_Home)
+    assert chart.chosen == 0 and "not known yet" in signals.reasons.rows.accessibleDescription()
+
+
+def test_another_source_stands_beside_it(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    choose(signals.beside, "Weathercock")
+    trader.qtbot.waitUntil(lambda: signals._other is not None)
+    assert signals.followed.others and signals.chart.other._signal.any()
+    choose(signals.beside, "beside: none")
+    trader.qtbot.waitUntil(lambda: signals._other is None)
+    assert not signals.followed.others and not signals.chart.other._signal.any()
+
+
+def test_it_goes_on_with_each_bar_and_with_another_instrument(signals, trader):
+    pick(signals, trader, "Spring tide")
+    size = signals.chart.size
+    signals.chart.choose(size - 50)
+    time = int(signals.chart._pyramid.bars.time[signals.chart.chosen])
+    trader.window.runtime.pace(speed=600.0)
+    trader.qtbot.waitUntil(lambda: signals.chart.size > size, timeout=30_000)
+    trader.window.runtime.pace(speed=1.0)
+    assert int(signals.chart._pyramid.bars.time[signals.chart.chosen]) == time
+    trader.window.show_station("Helm")
+    trader.choose("NZD/SEK")
+    trader.window.show_station("Signals")
+    trader.qtbot.waitUntil(lambda: signals.of.text().startswith("NZD/SEK"))
+    whole(signals, trader)
+    assert signals.chart.chosen == -1
+
+
+def test_lines_of_another_instrument_have_a_strip_of_their_own(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    editor = signals.editor
+    choose(editor.field("enter", 0, "a"), "close")
+    row = editor.parts["enter"]._rows[0]
+    trader.click(next(fold.more for fold in row._folds if fold.more.isVisible()))
+    assert row.fields["a.timeframe"].hasFocus()
+    write(row.fields["a.instrument"], "Harbour 40")
+    whole(signals, trader)
+    assert editor.draft.made.enter[0].a.instrument == "Harbour 40"
+    assert signals.chart.strips[0].isVisible()
+    assert signals.chart.strips[0].accessibleName().startswith("Harbour 40")
+    write(row.fields["a.instrument"], "Harbour 4")
+    trader.qtbot.waitUntil(lambda: "the nearest is Harbour 40" in signals.counts.text())
+
+
+# Editing
+
+
+def test_typing_into_a_blank_is_seen_at_once_and_kept(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    before = signals.counts.text()
+    write(signals.editor.field("enter", 0, "a.length"), "5")
+    whole(signals, trader)
+    assert signals.counts.text() != before
+    path = signals.shelf.path("Ebb and flow")
+    trader.qtbot.waitUntil(lambda: load_source(path).enter[0].a == Ema(length=5))
+    QTest.keyClick(signals.editor, KEY.Key_Z, CTRL)
+    assert signals.editor.draft.made.enter[0].a == Ema(length=12)
+    trader.qtbot.waitUntil(lambda: load_source(path).enter[0].a == Ema(length=12))
+
+
+def test_another_kind_brings_its_blanks_and_what_is_wrong_is_told(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    editor = signals.editor
+    choose(editor.field("enter", 0, "kind"), "a time of day")
+    assert editor.field("enter", 0, "kind").hasFocus()
+    write(editor.field("enter", 0, "zone"), "Europe/Zurih")
+    problem = editor.parts["enter"].problems[0]
+    trader.qtbot.waitUntil(problem.isVisible)
+    assert "the nearest known one is Europe/Zurich" in problem.text()
+    assert "The source stays as it was until then" in editor.words.text()
+    signals.write_down()
+    assert signals.shelf.all["Ebb and flow"].enter[0].__struct_config__.tag == "crosses"
+    write(editor.field("enter", 0, "zone"), "Europe/Zurich")
+    signals.write_down()
+    # it is the same for both sides, so nothing is ever signalled: said when it is saved
+    assert "no signal" in trader.window.notice.text.text()
+    assert "no signal" in editor.words.text()
+
+
+def test_conditions_come_and_go(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    part = signals.editor.parts["only"]
+    trader.click(part.add_button)
+    assert len(signals.editor.draft.made.only) == 1
+    trader.click(signals.editor.parts["enter"]._rows[0].findChildren(type(part.add_button))[-1])
+    assert signals.editor.draft.made is None
+    assert "Add a condition to enter on" in signals.editor.words.text()
+    trader.click(signals.undo_button)
+    assert len(signals.editor.draft.made.enter) == 1
+
+
+def test_new_copy_rename_delete_and_undo(signals, trader):
+    signals.new()
+    assert signals.name == "New source" and signals.title.hasFocus()
+    QTest.keyClicks(signals.title, "Weft")
+    QTest.keyClick(signals.title, KEY.Key_Return)
+    assert signals.name == "Weft" and signals.shelf.path("Weft").exists()
+    assert signals.shelf.path("New source") is None
+    signals.duplicate()
+    assert signals.name == "Weft copy"
+    signals.list.setFocus()
+    QTest.keyClick(signals.list, KEY.Key_Delete)
+    assert "Weft copy" not in signals.shelf.all
+    trader.click(signals.undo_button)
+    assert "Weft copy" in signals.shelf.all
+    write(signals.title, "Weft")
+    QTest.keyClick(signals.title, KEY.Key_Return)
+    assert "There is a source named Weft already" in trader.window.notice.text.text()
+
+
+def test_files_come_and_go(signals, trader, tmp_path):
+    pick(signals, trader, "Weathercock")
+    signals.export_to(tmp_path / "out.toml")
+    assert load_source(tmp_path / "out.toml") == signals.shelf.all["Weathercock"]
+    signals.import_from(tmp_path / "out.toml")
+    assert signals.name == "Weathercock 2"
+    (tmp_path / "odd.toml").write_text('name = "Odd"\n[[enter]]\nkind = "abov"\n')
+    signals.import_from(tmp_path / "odd.toml")
+    told = trader.window.notice.text.text()
+    assert "the nearest known one is above" in told and "nothing was changed" in told
+
+
+def test_what_cannot_be_answered_here_says_what_can(signals, trader):
+    pick(signals, trader, "Told by another")
+    assert "no column weft" in signals.counts.text()
+    assert "`hawser signals`" in signals.counts.text()
+    assert "no column" in signals.reasons.rows.accessibleDescription()
+
+
+def test_own_python_is_asked_in_a_process_of_its_own(signals, trader):
+    pick(signals, trader, "Own loom")
+    assert signals._wrong == "" and signals._look is not None
+    assert "own_loom.py says" in signals.reasons.rows.accessibleDescription()
+    path = signals.shelf.path("Own loom").with_name("own_loom.py")
+    path.write_text("def signals(bars, settings):\n    return settings['gone']\n")
+    signals.look()
+    whole(signals, trader)
+    assert "line 2" in signals.counts.text() and "gone" in signals.counts.text()
+
+
+def test_what_is_typed_and_makes_no_source_is_there_again(open_desk):
+    first = open_desk()
+    QTest.keyClick(first.window, KEY.Key_2, Qt.KeyboardModifier.AltModifier)
+    station = first.window.signals
+    station.list.setCurrentRow(sorted(station.shelf.all).index("Ebb and flow"))
+    write(station.editor.field("enter", 0, "a.length"), "twelve")
+    first.window.close()
+    again = open_desk()
+    station = again.window.signals
+    assert station.isVisible()
+    station.list.setCurrentRow(sorted(station.shelf.all).index("Ebb and flow"))
+    assert station.editor.field("enter", 0, "a.length").text() == "twelve"
+    assert "Expected a whole number" in station.editor.parts["enter"].problems[0].text()
+
+
+def test_a_source_file_that_cannot_be_read_is_told(open_desk, tmp_path):
+    first = open_desk()
+    first.window.sources.read()
+    folder = first.window.sources.folder
+    first.window.close()
+    (folder / "odd.toml").write_text("name = ")
+    one = first.window.sources.all["Weathercock"]
+    save_source(one, folder / "twice.toml")
+    again = open_desk()
+    again.window.show_station("Signals")
+    told = again.window.notice.text.text()
+    assert "odd.toml" in told and "another source named Weathercock" in told
+
+
+def test_both_themes_paint_it(signals, trader):
+    pick(signals, trader, "Quiet channel")
+    day = signals.grab().toImage()
+    trader.window.appearance.set_theme("night")
+    trader.frames()
+    assert signals.grab().toImage() != day
