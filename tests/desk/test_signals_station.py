@@ -87,7 +87,10 @@ def test_pointing_at_a_bar_answers_why_not_here(signals, trader):
     told = signals.reasons.rows.accessibleDescription()
     assert "Enter: the RSI of 14 bars comes above 30: long" in told and "now " in told
     assert signals.at.text().startswith("bar of ")
-    assert chart.strips[0].isVisible() and "RSI of 14 bars" in chart.strips[0].accessibleName()
+    assert (
+        chart.strips.shown[0].isVisible()
+        and "RSI of 14 bars" in chart.strips.shown[0].accessibleName()
+    )
 
 
 def test_keys_go_from_signal_to_signal_and_from_bar_to_bar(signals, trader):
@@ -151,8 +154,8 @@ def test_lines_of_another_instrument_have_a_strip_of_their_own(signals, trader):
     write(row.fields["a.instrument"], "Harbour 40")
     whole(signals, trader)
     assert editor.draft.made.enter[0].a.instrument == "Harbour 40"
-    assert signals.chart.strips[0].isVisible()
-    assert signals.chart.strips[0].accessibleName().startswith("Harbour 40")
+    assert signals.chart.strips.shown[0].isVisible()
+    assert signals.chart.strips.shown[0].accessibleName().startswith("Harbour 40")
     write(row.fields["a.instrument"], "Harbour 4")
     trader.qtbot.waitUntil(lambda: "the nearest is Harbour 40" in signals.counts.text())
 

@@ -3,6 +3,8 @@ beside the R scale."""
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent
@@ -13,10 +15,12 @@ from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.desk.chart.axes import PriceAxis, PriceFlag, TimeAxis
 from hawser.desk.chart.candles import Candles, FormingCandle
+from hawser.desk.chart.curves import Curves, Legend, Strips
 from hawser.desk.chart.levels import Level, LevelLines, part_words
 from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
+from hawser.desk.chart.said import Said
 from hawser.desk.chart.strokes import Crosshair, Polyline, steps
 from hawser.desk.chart.surface import Surface
 from hawser.desk.chart.viewport import Viewport
@@ -24,15 +28,20 @@ from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.explained import explain, topic
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
+from hawser.desk.models.curves import Curve, Panel
 from hawser.desk.models.focus import Focus, about
 from hawser.desk.models.pyramid import Pyramid
 from hawser.engine.events import BarCompleted
+
+if TYPE_CHECKING:
+    from hawser.core.sources.evaluation import Signalled
 
 DEFAULT_BARS = 110
 WORDS = 190.0  # pixels kept free on the right for the lines' words, where the chart is wide enough
 MOST_SHOWN = 1_000_000.0
 FEWEST = 12.0
 NEAR_PX = 5.0  # from the pointer to an event that it tells of
+NO_SIGNALS = np.empty(0, np.int8)
 EASY = 1.25  # how much larger than needed the price range may be before it is fitted again
 
 
@@ -43,6 +52,8 @@ class Chart(QFrame):
     moved = pyqtSignal(str, int, int)
     dropped = pyqtSignal(str, int, int)
     menu_asked = pyqtSignal(object)
+    lines_asked = pyqtSignal()
+    bars_changed = pyqtSignal()
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
@@ -62,16 +73,25 @@ class Chart(QFrame):
         self._make_header()
         self.scale.moved.connect(self.moved)
         self.scale.dropped.connect(self.dropped)
+        self.legend, self.strips = Legend(appearance), Strips(appearance, self.plot)
+        self.strips.zoomed.connect(self.zoom)
+        self.strips.panned.connect(self.pan)
+        self.strips.hovered.connect(self._hovered_below)
+        left = QVBoxLayout()
+        left.setSpacing(0)
+        left.addWidget(self.plot, 1)
+        left.addWidget(self.strips)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
-        middle.addWidget(self.plot, 1)
+        middle.addLayout(left, 1)
         middle.addWidget(self.scale)
         box = QVBoxLayout(self)
         box.setContentsMargins(1, 1, 1, 1)
         box.setSpacing(0)
         box.addLayout(self._header)
         box.addWidget(self._readout)
+        box.addWidget(self.legend)
         box.addLayout(middle, 1)
 
     def _make_plot(self) -> None:
@@ -81,12 +101,14 @@ class Chart(QFrame):
         self.time_axis, self._price_axis = TimeAxis(appearance), PriceAxis(appearance)
         self.ribbon, self.news = Ribbon(appearance), NewsLines(appearance, self._place)
         self._candles, self._forming_candle = Candles(appearance), FormingCandle(appearance)
+        self._curves, self._said = Curves(appearance), Said(appearance)
         self._trace, self._crosshair = Polyline(appearance, "loss", 1.5), Crosshair(appearance)
         self._levels, self._flag = LevelLines(appearance), PriceFlag(appearance, self._price_axis)
         self._lines: dict[tuple[str, int], Level] = {}
         self.plot.add(
-            self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._trace
+            self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._curves
         )
+        self.plot.add(self._said, self._trace)
         self.plot.add(self._forming_candle, self._flag, self._levels, self._crosshair)
         self.plot.resized.connect(self._set_range)
         self.plot.zoomed.connect(self.zoom)
@@ -114,6 +136,12 @@ class Chart(QFrame):
         self._spans, self.span_buttons = QButtonGroup(self), dict[int, QPushButton]()
         for name, span in TIMEFRAMES.items():
             self._add_span(name, span)
+        self.lines_button = QPushButton("lines")
+        self.lines_button.setProperty("role", "flat")
+        self.lines_button.setAccessibleName("Lines over the bars")
+        explain(self.lines_button, "chart_lines")
+        self.lines_button.clicked.connect(lambda _: self.lines_asked.emit())
+        self._header.addWidget(self.lines_button)
         self._tended = Label()
         self._tended.setProperty("role", "small-second")
         self._tended.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -210,6 +238,34 @@ class Chart(QFrame):
         if reach:
             self._fit_prices(easy=True)
         self.scale.show_focus(focus)
+
+    @property
+    def instrument(self) -> Instrument | None:
+        """Whose bars are shown."""
+        return self._instrument
+
+    @property
+    def symbol(self) -> str:
+        return self._instrument.symbol if self._instrument is not None else ""
+
+    @property
+    def span(self) -> int:
+        return self._span
+
+    def show_lines(self, curves: list[Curve], panels: list[Panel]) -> None:
+        """Lines over the bars, and strips below them."""
+        digits = self._price_axis.digits
+        self._curves.show_curves(curves)
+        self.legend.show_curves(curves, digits)
+        self.strips.show_panels(panels, digits, len(curves))
+        self._set_range()
+
+    def show_said(self, said: Signalled | None) -> None:
+        """Where a source enters and leaves; None: no source is laid on the bars."""
+        if said is None:
+            self._said.show_said(None, NO_SIGNALS, NO_SIGNALS)
+        else:
+            self._said.show_said(self._pyramid, said.signal, said.leave)
 
     # Lines
 
@@ -335,6 +391,7 @@ class Chart(QFrame):
         self.ribbon.show_bars(self._pyramid)
         self._set_range()
         self._draw_lines()
+        self.bars_changed.emit()
 
     @property
     def _room(self) -> float:
@@ -351,6 +408,7 @@ class Chart(QFrame):
         self._offset = max(0.0, min(self._offset, self._pyramid.size - FEWEST / 2))
         right, room = self._pyramid.size + 1 - self._offset, self._room
         self.plot.see(right - self.shown, right + self.shown * room / (1 - room))
+        self.strips.follow()
         self._fit_prices()
         self.lay_scale()
 
@@ -383,6 +441,8 @@ class Chart(QFrame):
         elif key == keys.Key_Home:
             self.shown, self._offset = MOST_SHOWN, 0.0
             self._set_range()
+        elif key == keys.Key_L:
+            self.lines_asked.emit()
         else:
             return False
         return True
@@ -437,10 +497,24 @@ class Chart(QFrame):
         if at is None or self._pyramid is None:
             self._crosshair.show_at(None)
             self._read_bar(None)
+            self._read_lines(-1)
         else:
             point = self.view.bar_at(at.x()), self.view.price_at(at.y())
             self._crosshair.show_at(point)
             self._read_bar(*point)
+            self._read_lines(round(point[0]))
+
+    def _hovered_below(self, at: QPointF | None) -> None:
+        """The pointer is over a strip: the bar is meant, no price."""
+        self._crosshair.show_at(None)
+        bar = None if at is None else self.view.bar_at(at.x())
+        self._read_bar(bar)
+        self._read_lines(-1 if bar is None else round(bar))
+
+    def _read_lines(self, bar: int) -> None:
+        """The values of the lines at a bar; -1: at the newest."""
+        self.legend.show_bar(bar)
+        self.strips.show_bar(bar, fixed=False)
 
     def _tell_rig(self, focus: Focus | None) -> None:
         """The rig, and its rules that wait for something else than a price; all of them in the

@@ -7,9 +7,9 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QResizeEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
 from hawser.core.indicators import Array
 from hawser.desk.chart.asked import Asked
@@ -26,16 +26,17 @@ from hawser.desk.theme.fonts import font
 WORDS_HIGH = 15.0
 LEGEND_LINE, SAMPLE = 17.0, 16.0  # of the legend: a line, and its sample of a stroke
 PANEL_HIGH = 74  # pixels of a strip below
-# Told apart by stroke as much as by tone; a thick stroke is two thin ones, which are drawn at a
-# tenth of the cost of one that is 2 pixels wide.
+# Told apart by stroke, not by colour: blue and ochre belong to targets and stops, which lie on the
+# same bars. A thick stroke is two thin ones, which are drawn at a tenth of the cost of one that is
+# 2 pixels wide.
 _SOLID, _DASH, _DOT = Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine
 STROKES = (
-    ("gain", _SOLID, 2),
-    ("loss", _SOLID, 2),
-    ("gain", _DASH, 1),
-    ("loss", _DASH, 1),
-    ("ink2", _SOLID, 1),
-    ("ink2", _DOT, 1),
+    ("ink2", _SOLID, 2),
+    ("ink2", _DASH, 2),
+    ("ink", _SOLID, 1),
+    ("ink", _DASH, 1),
+    ("ink2", _DOT, 2),
+    ("ink2", Qt.PenStyle.DashDotLine, 1),
 )
 
 
@@ -251,3 +252,55 @@ class Strip(Surface):
         if found:
             room = (max(highs) - min(lows)) * 0.1 or abs(max(highs)) * 0.01 or 1.0
             self.see_prices(min(lows) - room, max(highs) + room)
+
+
+class Strips(QWidget):
+    """The strips below a plot. Signals are those of a surface."""
+
+    zoomed = pyqtSignal(float)
+    panned = pyqtSignal(float)
+    hovered = pyqtSignal(object)
+    clicked = pyqtSignal(QPointF)
+
+    def __init__(self, appearance: Appearance, plot: Surface) -> None:
+        super().__init__()
+        self._appearance, self._plot = appearance, plot
+        self._made: list[Strip] = []
+        self.shown: list[Strip] = []
+        self._column = QVBoxLayout(self)
+        self._column.setContentsMargins(0, 0, 0, 0)
+        self._column.setSpacing(0)
+        self.hide()
+
+    def show_panels(self, panels: Sequence[Panel], digits: int, first: int) -> None:
+        """`digits` of a price; `first`: the stroke of the first line."""
+        while len(self._made) < len(panels):
+            self._make()
+        self.shown = self._made[: len(panels)]
+        for strip in self._made[len(panels) :]:
+            strip.hide()
+        for strip, panel in zip(self.shown, panels, strict=True):
+            strip.show_panel(panel, 0 if panel.measure == "strength" else digits, first)
+            strip.show()
+            first += len(panel.curves)
+        self.setVisible(bool(panels))
+        self.follow()
+
+    def _make(self) -> None:
+        strip = Strip(self._appearance)
+        strip.zoomed.connect(self.zoomed)
+        strip.panned.connect(self.panned)
+        strip.hovered.connect(self.hovered)
+        strip.clicked.connect(self.clicked)
+        strip.resized.connect(self.follow)
+        self._made.append(strip)
+        self._column.addWidget(strip)
+
+    def follow(self) -> None:
+        """Show the bars that the plot shows."""
+        for strip in self.shown:
+            strip.follow(self._plot.view.left, self._plot.view.right)
+
+    def show_bar(self, bar: int, fixed: bool) -> None:
+        for strip in self.shown:
+            strip.show_bar(bar, fixed)

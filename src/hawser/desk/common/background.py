@@ -14,7 +14,7 @@ class Newest(QObject):
     and none that came too late."""
 
     done = pyqtSignal(object)
-    _finished = pyqtSignal(int, object)
+    _finished = pyqtSignal(int, object, object)
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
@@ -39,16 +39,16 @@ class Newest(QObject):
         self._pool.clear()
 
     def _work(self, number: int, work: Callable[[], object]) -> None:
-        found: object
+        found, failed = None, None
         try:
             found = work()
         except Exception as error:  # told where all errors of the window are: on its own thread
-            found = error
+            failed = error
         with contextlib.suppress(RuntimeError):  # the window is gone meanwhile
-            self._finished.emit(number, found)
+            self._finished.emit(number, found, failed)
 
-    def _tell(self, number: int, found: object) -> None:
-        if isinstance(found, Exception):
-            raise found
+    def _tell(self, number: int, found: object, failed: Exception | None) -> None:
+        if failed is not None:
+            raise failed
         if number == self._asked:
             self.done.emit(found)

@@ -3,6 +3,8 @@ open trades."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import msgspec
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import QMenu, QMessageBox, QSplitter, QTableView, QVBoxLayout
@@ -13,6 +15,7 @@ from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.station import Desk, StationAccount, StationView
 from hawser.desk.helm.across_panel import AcrossPanel
 from hawser.desk.helm.basket_box import BasketBox
+from hawser.desk.helm.chart_lines import ChartLines
 from hawser.desk.helm.instruments import InstrumentPanel
 from hawser.desk.helm.plan_panel import PlanPanel
 from hawser.desk.helm.strips import StripPanel
@@ -34,6 +37,10 @@ def opened(desk: Desk, account: StationAccount) -> Helm:
     """The Helm of an account."""
     helm = Helm(desk.appearance, account.runtime, account.shown, desk.kept.plans)
     account.bridge.marks.connect(helm.show_marks)
+    helm.lines = ChartLines(
+        helm, helm.chart, account.shown, desk.sources, account.runtime.bars_of_all
+    )
+    helm.lines.told.connect(lambda text: desk.tell("refused", text))
     helm.refused.connect(lambda text: desk.tell("refused", text))
     return helm
 
@@ -60,6 +67,7 @@ class Helm(StationView):
         self.model = HelmModel(runtime, shown, self.plan.planning)
         self.model.plans = plans
         self._marks: dict[str, EntryValues] = {}
+        self.lines: ChartLines | None = None
         self.top, self.whole = (
             QSplitter(Qt.Orientation.Horizontal),
             QSplitter(Qt.Orientation.Vertical),
@@ -237,6 +245,14 @@ class Helm(StationView):
         self._kept.drafts[self.symbol] = self.plan.planning.draft
         self.plan.show_snapshot(self.model.snapshot)
         self._show_focus()
+
+    def actions(self) -> list[tuple[str, Callable[[], object]]]:
+        return [("Helm: lines over the bars", self.choose_lines)]
+
+    def choose_lines(self) -> None:
+        """Choose what is drawn over the bars."""
+        if self.lines is not None:
+            self.lines.open()
 
     def splitters(self) -> dict[str, QSplitter]:
         return {"top": self.top, "whole": self.whole}

@@ -3,12 +3,14 @@ show."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 from hawser.core.indicators import Array
-from hawser.core.sources.conditions.base import Measure
+
+if TYPE_CHECKING:  # the chart is shown before anything of sources is loaded
+    from hawser.core.sources.conditions.base import Measure
 
 FACTOR, LEAST = (
     4,

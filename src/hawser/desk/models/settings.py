@@ -28,6 +28,7 @@ class Shown(msgspec.Struct):
     drafts: dict[str, Draft] = {}  # by instrument
     # what is typed and not applied, by what it is about and by key
     forms: dict[str, dict[str, str]] = {}
+    lines: dict[str, Texts] = {}  # over the bars of the chart, by instrument
     policy: str = ""  # the policy's text where it is typed and not applied, and where its news lies
     policy_folder: str = ""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import difflib
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import tzinfo
 from pathlib import Path
 
@@ -54,7 +54,7 @@ class Look:
     def __init__(self, source: Source, ground: Ground, said: Mapping[str, Array] = {}) -> None:
         """`said`: what a person's own Python answered, by the condition's place. Raises
         BadInput."""
-        _check(source, ground)
+        check_lines(source.lines(), ground)
         self.source, self.ground = source, ground
         self._evaluation = Evaluation(source, ground.span)
         seen = Seen(ground.bars, ground.others, said, spans=ground.spans)
@@ -126,18 +126,16 @@ def _levels(condition: Condition) -> list[float]:
     return [one for one in condition.sides().values() if not isinstance(one, Line)]
 
 
-def _check(source: Source, ground: Ground) -> None:
-    """Whether there is what it looks at; raises BadInput."""
-    for place, line in source.lines():
+def check_lines(lines: Iterable[tuple[str, Line]], ground: Ground) -> None:
+    """Whether there is what they are of: each with its place. Raises BadInput."""
+    for place, line in lines:
         name = line.instrument
         if name is not None and name not in ground.others:
             near = difflib.get_close_matches(name, list(ground.others), n=1, cutoff=0.0)
             told = f"There are no bars of {name} here"
-            raise BadInput.at(
-                "no_bars",
-                f"{place}.instrument",
-                f"{told}; the nearest is {near[0]}" if near else told,
-            )
+            if near:
+                told += f"; the nearest is {near[0]}"
+            raise BadInput.at("no_bars", f"{place}.instrument", told)
 
 
 # Why, at one bar

@@ -698,6 +698,15 @@ GUARDS = {
 }
 
 SIGNALS = {
+    "chart_lines": Topic(
+        "Lines over the bars",
+        "Averages, bands, channels, a supertrend or a parabolic stop over the bars, an RSI or an "
+        "ATR below them, and where a source enters and leaves. Chosen for each instrument, and "
+        "kept.",
+        "",
+        "the exponential average of 20 closes",
+        "Lines on the chart",
+    ),
     "source_list": Topic(
         "Sources",
         "The sources there are, and what each goes by in short. A source says when to enter and "

@@ -1,0 +1,79 @@
+"""Lines over a chart's bars, worked out once and gone on with as bars come; without Qt."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import NamedTuple
+
+from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
+from hawser.core.sources.evaluation import Signalled
+from hawser.core.sources.lines.base import Line
+from hawser.core.sources.said import line_said
+from hawser.core.sources.source import Source
+from hawser.core.sources.view import Seen, View
+from hawser.desk.models.curves import Curve, Panel
+from hawser.desk.models.source_look import TITLES, Ground, Look, asked, check_lines
+
+
+class Drawing:
+    """The lines of one instrument and timeframe. To be used on one thread at a time."""
+
+    def __init__(self, lines: tuple[Line, ...], span: int, symbol: str) -> None:
+        self.lines, self._of = lines, (symbol, span)
+        self._view, self._size, self._begins = View(span), 0, 0
+
+    def fits(self, lines: tuple[Line, ...], ground: Ground) -> bool:
+        """Whether it can go on with these bars."""
+        times = ground.bars.time
+        return (
+            lines == self.lines
+            and self._of == (ground.instrument.symbol, ground.span)
+            and times.size >= self._size
+            and (not self._size or int(times[0]) == self._begins)
+        )
+
+    def go_on(self, ground: Ground) -> tuple[tuple[Curve, ...], tuple[Panel, ...]]:
+        """The lines at all bars, and the strips below them. Raises BadInput."""
+        check_lines(((line_said(line), line) for line in self.lines), ground)
+        self._size = int(ground.bars.time.size)
+        self._begins = int(ground.bars.time[0]) if self._size else 0
+        self._view.see(Seen(ground.bars, ground.others, spans=ground.spans))
+        over: list[Curve] = []
+        below: dict[str, list[Curve]] = {}
+        for line in self.lines:
+            curve = Curve(line_said(line), self._view.series(line, line_said(line)), line.SCALE)
+            title = line.instrument or TITLES[line.SCALE]
+            (below.setdefault(title, []) if title else over).append(curve)
+        panels = (Panel(title, one[0].measure, tuple(one)) for title, one in below.items())
+        return tuple(over), tuple(panels)
+
+
+class Drawn(NamedTuple):
+    """What is to be drawn; what a source says, where one is laid on the bars; what is wrong with
+    that."""
+
+    curves: tuple[Curve, ...]
+    panels: tuple[Panel, ...]
+    said: Signalled | None
+    wrong: str = ""
+
+
+def drawn(
+    drawing: Drawing, ground: Ground, source: Source | None, path: Path | None
+) -> Drawn | BadInput:
+    """To be called away from the window's thread."""
+    try:
+        curves, panels = drawing.go_on(ground)
+    except BadInput as error:
+        return error
+    if source is None:
+        return Drawn(curves, panels, None)
+    try:
+        answers: Mapping[str, Array] = {}
+        if source.own_python() and path is not None:
+            answers, _ = asked(source, path, ground.bars)
+        return Drawn(curves, panels, Look(source, ground, answers).said)
+    except BadInput as error:
+        return Drawn(curves, panels, None, f"{source.name}: {error.text}")

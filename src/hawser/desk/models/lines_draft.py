@@ -1,0 +1,137 @@
+"""The lines over a chart's bars, and the source laid on them, being chosen; without Qt."""
+
+from __future__ import annotations
+
+from functools import cache, partial
+from typing import Any
+
+from hawser.core.errors import BadInput
+from hawser.core.field_help import keys_of
+from hawser.core.sources.conditions.rises import Rises
+from hawser.core.sources.lines.base import Line
+from hawser.core.sources.lines.declared import KINDS as LINES
+from hawser.core.sources.lines.declared import PRICES, line_of
+from hawser.core.sources.said import line_said
+from hawser.desk.models.drafting import Place, Texts, Typing
+from hawser.desk.models.form_words import FormBlank, Section, Words
+from hawser.desk.models.operands import (
+    CHAPTER,
+    Choices,
+    Read,
+    completed_operand,
+    operand_words,
+    plain_operand,
+)
+from hawser.desk.models.topics.topic import Topic
+from hawser.formats.sources import source_of
+
+MOST_LINES = 6
+SECTIONS = (
+    Section("lines", "Lines", MOST_LINES, "No line is drawn", "chart"),
+    Section("source", "Source", 1, "", "chart", kept=True),
+)
+CHOICES: Choices = tuple((kind, one.NAME) for kind, one in (LINES | PRICES).items())
+OF = next(key for key in keys_of(Rises) if key.path == "a")
+SOURCE = Topic(
+    "A source on the chart",
+    "Where this source enters and leaves, as at the Signals station.",
+    "",
+    "Ebb and flow",
+    CHAPTER,
+)
+Lines = tuple[Line, ...]
+EMPTY: Texts = {"lines": [], "source": [{"source": ""}]}
+
+
+class LinesDraft(Typing):
+    """What is typed. `made` is None while something is wrong."""
+
+    def __init__(self, texts: Texts) -> None:
+        self.made: Lines | None = None
+        super().__init__({"lines": [*texts["lines"]], "source": [*texts["source"]]})
+        self.check()
+
+    @property
+    def source(self) -> str:
+        """The name of the source that is laid on the bars; empty: none."""
+        return self.texts["source"][0]["source"]
+
+    def change(self, place: Place, text: str) -> None:
+        section, row, key = place
+        if self.texts[section][row][key] == text:
+            return
+        if place != self._last:
+            self.remember()
+        self._last = place
+        changed = self.texts[section][row] | {key: text}
+        self.texts[section][row] = _completed(changed) if section == "lines" else changed
+        self.check()
+
+    def add(self, key: str) -> bool:
+        if len(self.texts[key]) >= MOST_LINES:
+            return False
+        self.remember()
+        self.texts[key].append(_completed({"a": "ema"}))
+        self.check()
+        return True
+
+    def remove(self, key: str, row: int) -> None:
+        self.remember()
+        del self.texts[key][row]
+        self.check()
+
+    def check(self) -> None:
+        self.errors, self.made = {}, None
+        found = [self._line(number, row) for number, row in enumerate(self.texts["lines"])]
+        if not self.errors:
+            self.made = tuple(one for one in found if one is not None)
+
+    def _line(self, number: int, row: dict[str, str]) -> Line | None:
+        plain = plain_operand(row, "a", partial(self._note, number))
+        if any(place[1] == number for place in self.errors):
+            return None
+        if isinstance(plain, str):
+            told = "The bars show it already: choose coarser bars or another instrument"
+            self.errors["lines", number, "a"] = told
+            return None
+        try:
+            made = source_of({"name": "line", "enter": [{"kind": "rises", "a": plain}]}, "here")
+        except BadInput as error:
+            key = error.place.rpartition("enter[0].")[2]
+            self.errors["lines", number, key if key in row else "a"] = error.text
+            return None
+        line = line_of(made.enter[0].a)  # type: ignore[union-attr]  # a rise, as it was asked for
+        assert isinstance(line, Line)
+        return line
+
+    def _note(self, number: int, key: str, read: Read) -> Any:
+        if read.wrong:
+            self.errors["lines", number, key] = read.wrong
+        return read.value
+
+    @property
+    def said(self) -> str:
+        """What is drawn, in words."""
+        assert self.made is not None
+        told = [line_said(line) for line in self.made]
+        if self.source:
+            told.append(f"the entries and exits of {self.source}")
+        return f"Drawn: {', '.join(told)}." if told else "Nothing is drawn but the bars."
+
+
+def _completed(row: dict[str, str]) -> dict[str, str]:
+    return completed_operand(row, "a", CHOICES)
+
+
+def words_of(section: str, row: dict[str, str], sources: tuple[str, ...]) -> Words:
+    """What stands in a sentence; `sources`: those that there are."""
+    if section == "source":
+        names = sources if row["source"] in ("", *sources) else (*sources, row["source"])
+        choices = (("", "none"), *((name, name) for name in names))
+        return (FormBlank("source", "source", SOURCE, choices), "is laid on the bars")
+    return _line_words(row["a"])
+
+
+@cache
+def _line_words(kind: str) -> Words:
+    return ("the", *operand_words("a", kind, OF, CHOICES))
