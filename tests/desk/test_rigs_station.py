@@ -142,6 +142,20 @@ def test_a_click_on_a_bar_and_the_arrows_choose_where_to_begin(rigs):
     assert "short" in rigs.fan_title.text() or rigs._later.isActive()
 
 
+def test_the_policy_s_verdict_at_the_bar_is_said(rigs, trader):
+    """The filters of the demo's policy: at some bars they are open, at others one is closed."""
+    trader.qtbot.waitUntil(lambda: rigs._filters is not None)
+    shut = rigs._filters.shut
+    assert shut.shape == (rigs.chart.size, 2)
+    for closed, told in ((False, "No filter would keep it out"), (True, "would keep it out")):
+        bars = [bar for bar in range(100, rigs.chart.size - 1) if bool(shut[bar + 1, 0]) == closed]
+        rigs.chart.choose(bars[-1])
+        assert told in rigs.results[0].text()
+        if closed:
+            name = rigs._filters.names[shut[bars[-1] + 1, 0] - 1]
+            assert f"The filter '{name}' would keep it out" in rigs.results[0].text()
+
+
 def test_the_trial_goes_on_with_each_bar_that_completes(rigs, trader):
     size, chosen = rigs.chart.size, rigs.chart.start
     time = int(rigs.chart._pyramid.bars.time[chosen])

@@ -31,6 +31,8 @@ from PyQt6.QtWidgets import (
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.errors import Unavailable
+from hawser.core.guards.declared import Guards
+from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.desk.app.account_desk import AccountDesk, together
@@ -514,6 +516,9 @@ class Window(QMainWindow):
         if self.shelf.faults:
             self.notice.tell("caution", "; ".join(self.shelf.faults))
         self.rigs_changed()
+
+    def policy(self, then: Callable[[Guards, tuple[Calendar, ...]], None]) -> None:
+        self.runtime.policy(then)
 
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         self.runtime.bars_of_all(then)

@@ -10,6 +10,8 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QSplitter, QTableView, QWidget
 
 from hawser.core.bars import Bars
+from hawser.core.guards.declared import Guards
+from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.desk.common.appearance import Appearance
@@ -75,6 +77,9 @@ class Desk(Protocol):
 
     def tell(self, weight: Weight, text: str) -> None:
         """Show a sentence in the notice bar."""
+
+    def policy(self, then: Callable[[Guards, tuple[Calendar, ...]], None]) -> None:
+        """Have told, from another thread, the guards of the account in view, with their news."""
 
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         """Have told, from another thread, the shortest bars of every instrument of the account in

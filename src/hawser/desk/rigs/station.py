@@ -21,6 +21,8 @@ from PyQt6.QtWidgets import (
 from hawser.core.bars import Bars
 from hawser.core.clock import timeframe_name
 from hawser.core.errors import BadInput, Refused
+from hawser.core.guards.declared import Guards
+from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule
 from hawser.core.rig import LONGEST_NAME, LONGEST_NOTE, Rig, brief, sentence
@@ -48,7 +50,15 @@ from hawser.desk.models.trade_actions import is_open
 from hawser.desk.rigs.editor import RigEditor
 from hawser.desk.rigs.fan import FanView
 from hawser.desk.rigs.trial_chart import TrialChart
-from hawser.desk.rigs.trials import STARTS, Primer, account_alone, fans, in_words
+from hawser.desk.rigs.trials import (
+    STARTS,
+    Filters,
+    Primer,
+    account_alone,
+    fans,
+    filters_over,
+    in_words,
+)
 from hawser.rehearsal.trial import Fan, Trial, TrialResult
 from hawser.service.profiles.rigs import RigShelf
 from hawser.service.views.snapshot import Snapshot
@@ -61,6 +71,7 @@ FRAME_MS = 16  # a part of the station is drawn after another, each in a frame o
 def opened(desk: Desk, _: StationAccount) -> Rigs:
     """The rigs, which all accounts share."""
     rigs = Rigs(desk.appearance, desk.shelf, desk.kept)
+    rigs.policy_wanted.connect(lambda: _tell_policy(desk, rigs))
     rigs.changed.connect(desk.rigs_changed)
     rigs.told.connect(lambda text: desk.tell("refused", text))
     rigs.wanted.connect(desk.plan_with)
@@ -69,6 +80,17 @@ def opened(desk: Desk, _: StationAccount) -> Rigs:
             rigs.primer.begin()
         account.bridge.ready.connect(rigs.primer.begin)
     return rigs
+
+
+def _tell_policy(desk: Desk, rigs: Rigs) -> None:
+    """The policy and the bars that its regimes look at, from the engine's thread."""
+    desk.policy(
+        lambda guards, calendars: desk.bars_of_all(
+            lambda bars: rigs.policy_told.emit(
+                guards, calendars, {name: one for name, (_, one) in bars.items()}
+            )
+        )
+    )
 
 
 class Rigs(Shelved[Rig, RigDraft]):
@@ -84,6 +106,8 @@ class Rigs(Shelved[Rig, RigDraft]):
         longest_note=LONGEST_NOTE,
     )
     wanted = pyqtSignal(object)
+    policy_wanted = pyqtSignal()
+    policy_told = pyqtSignal(object, object, object)  # guards, calendars, bars by instrument
 
     follows = True
 
@@ -104,6 +128,10 @@ class Rigs(Shelved[Rig, RigDraft]):
         self._later = once(self, FRAME_MS, self._fan_out)
         self.fans = Newest(self)
         self.fans.done.connect(self._show_fans)
+        self._filters: Filters | None = None
+        self._judging = Newest(self)
+        self._judging.done.connect(self._judged)
+        self.policy_told.connect(self._judge)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         right = QSplitter(Qt.Orientation.Vertical)
         right.addWidget(self._trial_pane())
@@ -268,6 +296,7 @@ class Rigs(Shelved[Rig, RigDraft]):
             self.chart.start = at if at < last.time.size else -1
         self._of = (instrument, last, span)
         self._trials.clear()
+        self._filters = None
         self.of.setText(f"{instrument.symbol}, {timeframe_name(span)} bars as on the Helm")
         self._history_soon.start()
 
@@ -276,10 +305,23 @@ class Rigs(Shelved[Rig, RigDraft]):
             return
         instrument, bars, span = self._of
         self.chart.show_bars(instrument, span, Pyramid(bars))
+        self.policy_wanted.emit()
         if self.chart.start < 0 and bars.time.size > 40:
             self.chart.choose(bars.time.size - 90 if bars.time.size > 200 else bars.time.size // 2)
         else:
             self.try_out()
+
+    def _judge(
+        self, guards: Guards, calendars: tuple[Calendar, ...], bars: dict[str, Bars]
+    ) -> None:
+        """What the policy's filters say of an entry at each bar: reckoned behind what is shown."""
+        if self._of is not None:
+            instrument, shown, _ = self._of
+            self._judging.ask(partial(filters_over, guards, calendars, instrument, shown, bars))
+
+    def _judged(self, found: Filters) -> None:
+        self._filters = found
+        self.try_out()
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         """Who uses which rig; the account that trials are sized by."""
@@ -342,9 +384,11 @@ class Rigs(Shelved[Rig, RigDraft]):
             )
             shown.append(found if isinstance(found, TrialResult) else None)
             name = "" if number == 0 or rig is None else f"{rig.name}: "
-            self._tell(
-                number, name + (in_words(found) if isinstance(found, TrialResult) else found)
-            )
+            told = in_words(found) if isinstance(found, TrialResult) else found
+            if number == 0 and self._filters is not None and self.chart.start >= 0:
+                verdict = self._filters.verdict(self.chart.start, self.side)
+                told = ". ".join(one for one in (told, verdict) if one)
+            self._tell(number, name + told)
         self.chart.show_trials(shown[0], shown[1])
         self._later.start()
 
@@ -375,3 +419,4 @@ class Rigs(Shelved[Rig, RigDraft]):
         super().hideEvent(event)
         self._later.stop()
         self.fans.stop()
+        self._judging.forget()

@@ -6,13 +6,21 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from itertools import groupby
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 import msgspec
+import numpy as np
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QWidget
 
 from hawser.core.account import Account
+from hawser.core.bars import Bars
+from hawser.core.errors import BadInput
+from hawser.core.guards.declared import Filter, Guards
+from hawser.core.guards.news import Calendar
+from hawser.core.indicators import Array
+from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import alone
 from hawser.desk.models import figures as fg
 from hawser.rehearsal.trial import Fan, Trial, TrialResult
 from hawser.service.runtime.warming import prime_trials
@@ -49,6 +57,48 @@ class Primer(QTimer):
 def fans(trials: list[Trial | None], side: int, seed: int) -> list[Fan | None]:
     """From many bars at once; None where there is no trial, or too few bars for one."""
     return [trial.fan(side, STARTS, seed) if trial and trial.size > 2 else None for trial in trials]
+
+
+class Filters(NamedTuple):
+    """What the filters of a policy say of an entry at the open of each bar. `shut`: of longs and
+    shorts, the number of the first that is closed, counted from 1 (0: none); `names` by number."""
+
+    names: tuple[str, ...]
+    shut: Array
+    wrong: str = ""
+
+    def verdict(self, bar: int, side: int) -> str:
+        """In words, of an entry that is decided at the close of a bar."""
+        if self.wrong:
+            return f"The filters cannot be judged here: {self.wrong}"
+        if not self.names or not 0 <= bar + 1 < len(self.shut):
+            return ""
+        number = int(self.shut[bar + 1, 0 if side > 0 else 1])
+        if not number:
+            return "No filter would keep it out"
+        return f"The filter '{self.names[number - 1]}' would keep it out"
+
+
+def filters_over(
+    guards: Guards,
+    calendars: tuple[Calendar, ...],
+    instrument: Instrument,
+    bars: Bars,
+    references: dict[str, Bars],
+) -> Filters:
+    """What filters say over a history; to be called away from the window's thread. Kill switches
+    count an account's own results, of which a trial has none."""
+    from hawser.rehearsal.watch import HistoryPolicy, watch_of
+
+    names = tuple(one.name for one in guards.guard)
+    if not any(isinstance(one, Filter) for one in guards.guard):
+        return Filters((), np.zeros((0, 2), np.int16))
+    policy = HistoryPolicy(guards, calendars, references=references)
+    try:
+        watch = watch_of(policy, instrument, bars, alone(bars))
+    except BadInput as error:
+        return Filters(names, np.zeros((0, 2), np.int16), error.sentence)
+    return Filters(names, watch.shut)
 
 
 def account_alone(account: Account) -> Account:

@@ -291,6 +291,11 @@ class EngineThread:
         """Have told what the guards are now."""
         self.hooks.guards(guard_picture(self.session.engine.state, self._runtime.shown.symbol))
 
+    def policy(self) -> tuple[Guards, tuple[Calendar, ...]]:
+        """The guards in force, with their news."""
+        state = self.session.engine.state
+        return state.guards, state.calendars
+
     def bars_of_all(self) -> dict[str, tuple[int, Bars]]:
         """The shortest completed bars of every instrument, with their length, ns."""
         return {

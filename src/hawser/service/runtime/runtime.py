@@ -132,6 +132,10 @@ class Runtime:
         """The instrument that is shown."""
         return self.shown.symbol
 
+    def policy(self, then: Callable[[Guards, tuple[Calendar, ...]], None]) -> None:
+        """Have the guards in force told on the engine's thread, with their news."""
+        self.do(lambda engine: then(*engine.policy()))
+
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         """Have the shortest completed bars of every instrument told on the engine's thread, each
         with their length, ns."""
