@@ -1,5 +1,5 @@
 """A chart of 1,000,000 bars against one of 1,000: opening, and the 95th percentile of a pan's and a
-zoom's frame."""
+zoom's frame; the same with six lines over the bars, one of them in a strip below."""
 
 from __future__ import annotations
 
@@ -15,11 +15,16 @@ from PyQt6.QtWidgets import QApplication
 from figures import line, percentile, ratio
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
+from hawser.core.sources.lines.averages import BandLower, BandUpper, Ema, Sma
+from hawser.core.sources.lines.ranges import Rsi
+from hawser.core.sources.lines.trends import Supertrend
 from hawser.demo import world
 from hawser.desk.app.start import application
 from hawser.desk.chart.chart import Chart
 from hawser.desk.common.appearance import Appearance
+from hawser.desk.models.chart_lines import Drawing
 from hawser.desk.models.pyramid import Pyramid
+from hawser.desk.models.source_look import Ground
 
 FRAMES = 240
 
@@ -34,9 +39,19 @@ def history(size: int) -> Bars:
     )
 
 
-def frames(size: int) -> tuple[float, float, list[float]]:
+LINES = (
+    Sma(length=20),
+    Ema(length=50),
+    BandUpper(length=20, factor=2.0),
+    BandLower(length=20, factor=2.0),
+    Supertrend(length=10, factor=3.0),
+    Rsi(length=14),
+)
+
+
+def frames(size: int, lines: bool = False) -> tuple[float, float, list[float]]:
     """Seconds to make the levels, seconds to the first frame, seconds of each frame of a walk
-    through the history."""
+    through the history. `lines`: with six over the bars."""
     bars = history(size)
     started = time.perf_counter()
     pyramid = Pyramid(bars)
@@ -46,6 +61,10 @@ def frames(size: int) -> tuple[float, float, list[float]]:
     chart.show()
     started = time.perf_counter()
     chart.show_bars(world.INSTRUMENTS[0][0], MINUTE, pyramid, [MINUTE])
+    if lines:
+        drawing = Drawing(LINES, MINUTE, world.INSTRUMENTS[0][0].symbol)
+        curves, panels = drawing.go_on(Ground(world.INSTRUMENTS[0][0], MINUTE, bars))
+        chart.show_lines(list(curves), list(panels))
     QApplication.processEvents()
     chart.grab()
     opened = time.perf_counter() - started
@@ -57,6 +76,8 @@ def frames(size: int) -> tuple[float, float, list[float]]:
         else:
             chart.pan(chart.shown / 20 * (1 if number % 24 < 12 else -1))
         chart.plot.grab()
+        for strip in chart.strips.shown:
+            strip.grab()
         found.append(time.perf_counter() - started)
     chart.close()
     return made, opened, found
@@ -66,6 +87,7 @@ def main() -> int:
     app = application()
     frames(1_000)
     small, large = frames(1_000), frames(1_000_000)
+    lined = frames(1_000_000, lines=True)
     app.processEvents()
     print("A chart of 1,000,000 bars against one of 1,000")
     line("levels of detail for 1,000,000 bars", large[0] * 1e3, "ms, on the engine's thread")
@@ -76,6 +98,13 @@ def main() -> int:
     kept = ratio(
         "95th percentile frame, 1,000,000 / 1,000 bars",
         percentile(large[2], 0.95),
+        percentile(small[2], 0.95),
+        2.0,
+    )
+    line("the same with six lines", percentile(lined[2], 0.95) * 1e3, "ms")
+    kept &= ratio(
+        "with six lines over 1,000,000 / 1,000 bare bars",
+        percentile(lined[2], 0.95),
         percentile(small[2], 0.95),
         2.0,
     )

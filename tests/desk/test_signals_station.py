@@ -1,5 +1,6 @@
 """The Signals station as its user drives it: mouse, keys, files, what is wrong, what is kept."""
 
+import msgspec
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
@@ -254,6 +255,54 @@ def test_own_python_is_asked_in_a_process_of_its_own(signals, trader):
     signals.look()
     whole(signals, trader)
     assert "line 2" in signals.counts.text() and "gone" in signals.counts.text()
+
+
+def test_own_python_comes_along_with_its_source(signals, trader, tmp_path):
+    source = signals.shelf.all["Own loom"]
+    folder = signals.shelf.folder
+    own = msgspec.structs.replace(source.enter[0], file="weft.py")
+    save_source(msgspec.structs.replace(source, name="Weft", enter=(own,)), tmp_path / "weft.toml")
+    signals.import_from(tmp_path / "weft.toml")
+    assert "weft.py" in trader.window.notice.text.text()  # it is not there
+    text = (folder / "own_loom.py").read_text("utf-8")
+    (tmp_path / "weft.py").write_text(text, "utf-8")
+    signals.import_from(tmp_path / "weft.toml")
+    assert (folder / "weft.py").read_text("utf-8") == text
+    assert "was copied into" in trader.window.notice.text.text()
+    whole(signals, trader)
+    assert signals._look is not None and signals._wrong == ""
+    (tmp_path / "weft.py").write_text("another = 1\n", "utf-8")
+    signals.import_from(tmp_path / "weft.toml")
+    assert "is another file than" in trader.window.notice.text.text()
+    assert (folder / "weft.py").read_text("utf-8") == text
+
+
+def test_without_any_source_it_says_what_to_do_next(signals, trader):
+    for _ in range(len(signals.shelf.all)):
+        signals.delete()
+    assert signals.shelf.all == {} and not signals.editor.isEnabled()
+    assert "New makes one" in signals.title.placeholderText()
+    trader.frames()
+    assert signals.reasons.rows.accessibleDescription() == "No source is chosen"
+    assert signals.chart.curves.curves == () and not signals.chart.said._signal.any()
+    trader.click(signals.undo_button)
+    assert len(signals.shelf.all) == 1
+    whole(signals, trader)
+    assert signals.counts.text()
+
+
+def test_bars_that_completed_meanwhile_do_not_shift_what_was_reckoned_before(signals, trader):
+    """What is still worked out over the bars of before is not shown over those of now."""
+    pick(signals, trader, "Spring tide")
+    old = signals._whole, signals._ground
+    source = signals.shown
+    trader.window.runtime.pace(speed=600.0)
+    trader.qtbot.waitUntil(lambda: signals._ground is not old[1], timeout=30_000)
+    trader.window.runtime.pace(speed=1.0)
+    whole(signals, trader)
+    now = signals._whole
+    signals._take((source, old[1], old[0], None))
+    assert signals._whole is now
 
 
 def test_what_is_typed_and_makes_no_source_is_there_again(open_desk):

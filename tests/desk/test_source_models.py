@@ -131,6 +131,18 @@ def test_words_say_both_sides():
     )
 
 
+def test_settings_of_own_python_are_typed_on_one_line():
+    source = read_source(
+        'name = "Weft"\n[[enter]]\nkind = "python"\nfile = "weft.py"\n[enter.settings]\n'
+        'gap = 1e-5\nbars = [9, 10]\nname = "sea \\"sky\\" \\\\ \u00e9"\non = true\n'
+        '"a b" = { c = [{ d = 1.5 }] }\n',
+        "here",
+    )
+    draft = SourceDraft(source)
+    assert draft.made == source, (draft.errors, draft.texts)
+    assert draft.texts["enter"][0]["settings"].startswith("gap = 1e-05, bars = [9, 10], name = ")
+
+
 # Over bars
 
 

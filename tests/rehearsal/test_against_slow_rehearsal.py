@@ -236,21 +236,21 @@ def check(slow: SlowRehearsal, out: Path) -> None:
     assert slow.dependent == json.loads((out / "report.json").read_text())["order_dependent_bars"]
 
 
-@pytest.mark.parametrize("seed", range(40))
+@pytest.mark.parametrize("seed", range(28))
 def test_both_readings_agree(seed, tmp_path, monkeypatch):
     draw = Random(seed)
     monkeypatch.chdir(tmp_path)
     agree(draw, tmp_path)
 
 
-@pytest.mark.parametrize("seed", range(1000, 1060))
+@pytest.mark.parametrize("seed", range(1000, 1040))
 def test_both_readings_agree_on_finer_bars(seed, tmp_path, monkeypatch):
     draw = Random(seed)
     monkeypatch.chdir(tmp_path)
     agree(draw, tmp_path, draw.choice([2, 3, 5, 7, 15, 60]))
 
 
-@pytest.mark.parametrize("seed", range(2000, 2040))
+@pytest.mark.parametrize("seed", range(2000, 2028))
 def test_both_readings_agree_where_the_rate_moves(seed, tmp_path, monkeypatch):
     draw = Random(seed)
     monkeypatch.chdir(tmp_path)

@@ -43,18 +43,18 @@ def traded_alike(draw, make, account, order):
     assert not report.differences, (rules, report.differences[:3])
 
 
-# 20 histories for rigs and 8 for ladders, of 1 000 bars each, 12 of 700 under guards, and 50 wild
+# 14 histories for rigs and 5 for ladders, of 1 000 bars each, 12 of 700 under guards, and 50 wild
 # ones; `tests/wild.py` runs thousands
 
 
-@settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=14, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_rigs(seed, order):
     draw = Random(seed)
     traded_alike(draw, a_rig, an_account(draw), order)
 
 
-@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=5, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
 def test_random_ladders(seed, order):
     draw = Random(seed)

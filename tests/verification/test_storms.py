@@ -1,4 +1,4 @@
-"""Engine, ledger and Quay back to back in bad weather: more than 300 seeded storms, and not one
+"""Engine, ledger and Quay back to back in bad weather: more than 200 seeded storms, and not one
 broken promise."""
 
 import json
@@ -27,8 +27,8 @@ from hawser.verification.report import LABELS, summary, written
 from hawser.verification.storm import Storm, together, traced, weathered
 from nonsense import Babbling
 
-GROUPS, EACH = 10, 30
-KILLED_GROUPS, KILLED_EACH = 4, 8
+GROUPS, EACH = 10, 20
+KILLED_GROUPS, KILLED_EACH = 4, 6
 RAGING = Weather(
     "raging",
     reject=0.3,

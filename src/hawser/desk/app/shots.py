@@ -12,7 +12,7 @@ from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
-from PyQt6.QtCore import QEventLoop, QTimer
+from PyQt6.QtCore import QEventLoop, Qt, QTimer
 
 from hawser.core.account import Account
 from hawser.core.clock import MINUTE, SECOND
@@ -21,7 +21,7 @@ from hawser.demo import world
 from hawser.demo.boot import boot as demo_boot
 from hawser.demo.boot import boot_beside
 from hawser.desk.app.start import application, make_window
-from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS
+from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS, SIGNALS
 from hawser.desk.app.welcome import Keeping, Welcome
 from hawser.desk.app.window import Window
 from hawser.desk.common.appearance import Appearance
@@ -118,6 +118,7 @@ def demo_pictures(root: Path, folder: Path) -> None:
     window.appearance.set_theme("paper")
     sizing_pictures(window, folder)
     order_pictures(window, folder)
+    signal_pictures(window, folder)
     rig_pictures(window, folder)
     guard_pictures(window, folder)
     window.show_station(LOGBOOK)
@@ -161,7 +162,7 @@ def guard_pictures(window: Window, folder: Path) -> None:
 
 
 def rig_pictures(window: Window, folder: Path) -> None:
-    """The Rigs station by day, and two rigs side by side by night."""
+    """The Rigs station by day."""
     window.helm.choose_instrument("CAD/CHF")
     settle(window, lambda: has_bars(window) and window.helm.symbol == "CAD/CHF")
     window.show_station(RIGS)
@@ -169,17 +170,46 @@ def rig_pictures(window: Window, folder: Path) -> None:
     rigs.list.setCurrentRow(sorted(rigs.shelf.all).index("Slow warp"))
     settle(window, lambda: rigs.fan.fan is not None)
     take(window, folder, "rigs-paper")
-    window.appearance.set_theme("night")
-    rigs.beside.setCurrentText("Soft landing")
-    settle(window, lambda: rigs.fan.other is not None)
-    take(window, folder, "rigs-night")
-    rigs.beside.setCurrentIndex(0)
-    window.appearance.set_theme("paper")
     window.show_station(HELM)
 
 
+def signal_pictures(window: Window, folder: Path) -> None:
+    """The Signals station by day, and by night lines and a source over the Helm's bars."""
+    window.helm.choose_instrument("CAD/CHF")
+    settle(window, lambda: has_bars(window) and window.helm.symbol == "CAD/CHF")
+    window.show_station(SIGNALS)
+    station, chart = window.signals, window.helm.chart
+    station.list.setCurrentRow(sorted(station.shelf.all).index("Quiet channel"))
+    settle(window, lambda: bool(station.followed.horizons) and station.chart.size > 0)
+    station.chart.key(Qt.Key.Key_P, shift=False)
+    settle(window, lambda: True)
+    take(window, folder, "signals-paper")
+    window.show_station(HELM)
+    window.appearance.set_theme("night")
+    lines = window.helm.lines
+    assert lines is not None
+    lines.open()
+    form = lines.panel.form
+    for kind in ("ema", "rsi"):
+        form.draft.add("lines")
+        row = len(form.draft.texts["lines"]) - 1
+        form.draft.change(("lines", row, "a"), kind)
+    form.draft.change(("source", 0, "source"), "Spring tide")
+    form.show_draft(form.draft)
+    form.changed.emit()
+    lines.panel.hide()
+    settle(window, lambda: bool(chart.strips.shown))
+    take(window, folder, "lines-night")
+    while form.draft.undo():
+        pass
+    form.show_draft(form.draft)
+    form.changed.emit()
+    settle(window, lambda: not chart.strips.shown)
+    window.appearance.set_theme("paper")
+
+
 def sizing_pictures(window: Window, folder: Path) -> None:
-    """Across with the what-if curve, and the account's form."""
+    """Across with the what-if curve."""
     window.helm.strips.show_page(1)
     window.helm.plan.show_page(1)
     settle(window, lambda: True)
@@ -187,10 +217,6 @@ def sizing_pictures(window: Window, folder: Path) -> None:
     window.helm.strips.show_page(0)
     window.helm.plan.show_page(0)
     window.helm.whole.setSizes([516, 164])
-    window.edit_account()
-    settle(window, lambda: True)
-    take(window, folder, "account-paper")
-    window.editors["account"].hide()
 
 
 def order_pictures(window: Window, folder: Path) -> None:

@@ -257,7 +257,7 @@ class Chart(QFrame):
         digits = self._price_axis.digits
         self._curves.show_curves(curves)
         self.legend.show_curves(curves, digits)
-        self.strips.show_panels(panels, digits, len(curves))
+        self.strips.show_panels(panels, digits)
         self._set_range()
 
     def show_said(self, said: Signalled | None) -> None:

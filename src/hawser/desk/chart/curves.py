@@ -54,11 +54,10 @@ class Curves(Layer):
     def __init__(self, appearance: Appearance, digits: int = 5) -> None:
         self._appearance, self.digits = appearance, digits
         self.curves: tuple[Curve, ...] = ()
-        self.first = 0  # the stroke of the first
 
-    def show_curves(self, curves: Sequence[Curve], first: int = 0) -> None:
+    def show_curves(self, curves: Sequence[Curve]) -> None:
         if self.curves or curves:
-            self.curves, self.first = tuple(curves), first
+            self.curves = tuple(curves)
             self.changed()
 
     def extremes(self, view: Viewport) -> list[tuple[float, float]]:
@@ -68,7 +67,7 @@ class Curves(Layer):
 
     def paint(self, painter: QPainter, view: Viewport) -> None:
         for number, curve in enumerate(self.curves):
-            tone, style, wide = STROKES[(self.first + number) % len(STROKES)]
+            tone, style, wide = STROKES[number % len(STROKES)]
             painter.setPen(QPen(self._appearance.color(tone), 1, style))
             x, y = curve.points(view.left, view.right, MOST_COLUMNS)
             across, up = view.xs(x), view.ys(y)
@@ -187,10 +186,10 @@ class Title(Layer):
     def __init__(self, appearance: Appearance) -> None:
         self._appearance = appearance
         self._curves: tuple[Curve, ...] = ()
-        self._first, self._digits, self._bar = 0, 1, -1
+        self._digits, self._bar = 1, -1
 
-    def show_curves(self, curves: tuple[Curve, ...], digits: int, first: int) -> None:
-        self._curves, self._digits, self._first = curves, digits, first
+    def show_curves(self, curves: tuple[Curve, ...], digits: int) -> None:
+        self._curves, self._digits = curves, digits
         self.changed()
 
     def show_bar(self, bar: int) -> None:
@@ -207,7 +206,7 @@ class Title(Layer):
             text = f"{curve.name}  {fg.number(value, self._digits)}"
             wide = SAMPLE + 4 + words_wide(text)
             painter.fillRect(QRectF(left - 2, 1, wide, WORDS_HIGH), self._appearance.color("panel"))
-            tone, style, thick = STROKES[(self._first + number) % len(STROKES)]
+            tone, style, thick = STROKES[number % len(STROKES)]
             painter.setPen(QPen(self._appearance.color(tone), thick, style))
             painter.drawLine(QLineF(left, 1 + WORDS_HIGH / 2, left + SAMPLE, 1 + WORDS_HIGH / 2))
             painter.setPen(self._appearance.color("ink2"))
@@ -231,12 +230,11 @@ class Strip(Surface):
         self._asked = Asked(appearance)
         self.add(self._scale, self.curves, self._title, self._asked)
 
-    def show_panel(self, panel: Panel, digits: int, first: int) -> None:
-        """`first`: the stroke of its first line."""
+    def show_panel(self, panel: Panel, digits: int) -> None:
         self._scale.levels, self._scale.digits = panel.levels, digits
-        self._title.show_curves(panel.curves, digits, first)
+        self._title.show_curves(panel.curves, digits)
         self.setAccessibleName(f"{panel.title}: {', '.join(one.name for one in panel.curves)}")
-        self.curves.show_curves(panel.curves, first)
+        self.curves.show_curves(panel.curves)
 
     def show_bar(self, bar: int, fixed: bool) -> None:
         """The bar that is asked about, with the values of its lines; -1: none."""
@@ -272,17 +270,16 @@ class Strips(QWidget):
         self._column.setSpacing(0)
         self.hide()
 
-    def show_panels(self, panels: Sequence[Panel], digits: int, first: int) -> None:
-        """`digits` of a price; `first`: the stroke of the first line."""
+    def show_panels(self, panels: Sequence[Panel], digits: int) -> None:
+        """`digits` of a price."""
         while len(self._made) < len(panels):
             self._make()
         self.shown = self._made[: len(panels)]
         for strip in self._made[len(panels) :]:
             strip.hide()
         for strip, panel in zip(self.shown, panels, strict=True):
-            strip.show_panel(panel, 0 if panel.measure == "strength" else digits, first)
+            strip.show_panel(panel, 0 if panel.measure == "strength" else digits)
             strip.show()
-            first += len(panel.curves)
         self.setVisible(bool(panels))
         self.follow()
 

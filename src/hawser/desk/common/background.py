@@ -16,10 +16,11 @@ class Newest(QObject):
     done = pyqtSignal(object)
     _finished = pyqtSignal(int, object, object)
 
-    def __init__(self, parent: QObject) -> None:
+    def __init__(self, parent: QObject, threads: int = 1) -> None:
+        """`threads`: how many pieces may be worked on at a time."""
         super().__init__(parent)
         self._pool, self._asked = QThreadPool(self), 0
-        self._pool.setMaxThreadCount(1)
+        self._pool.setMaxThreadCount(threads)
         self._finished.connect(self._tell)
 
     def ask(self, work: Callable[[], object]) -> None:
@@ -52,3 +53,14 @@ class Newest(QObject):
             raise failed
         if number == self._asked:
             self.done.emit(found)
+
+
+def while_there(emit: Callable[..., None]) -> Callable[..., None]:
+    """A signal to be sent from the engine's thread: where its object is gone meanwhile, nobody is
+    told, and nothing fails there."""
+
+    def sent(*values: object) -> None:
+        with contextlib.suppress(RuntimeError):
+            emit(*values)
+
+    return sent

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QWidget
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.desk.chart.chart import Chart
-from hawser.desk.common.background import Newest
+from hawser.desk.common.background import Newest, while_there
 from hawser.desk.common.timing import once
 from hawser.desk.models.settings import Shown
 
@@ -99,7 +99,7 @@ class ChartLines(QObject):
         if not draft.made and not draft.source:
             self._show_nothing()
         else:
-            self._bars_of_all(self._others.emit)
+            self._bars_of_all(while_there(self._others.emit))
 
     def _begin(self, others: Mapping[str, tuple[int, Bars]]) -> None:
         from hawser.desk.models.chart_lines import Drawing, drawn

@@ -3,6 +3,7 @@ and the kinds of its lines declare of themselves (`core/sources/`)."""
 
 from __future__ import annotations
 
+import json
 import re
 from functools import cache, partial
 from typing import Any
@@ -186,9 +187,25 @@ def _typed(condition: Condition) -> dict[str, str]:
 
 
 def _settings(value: dict[str, Any]) -> str:
-    import tomli_w
+    """As they are typed: on one line."""
+    return ", ".join(f"{_key(name)} = {_inline(one)}" for name, one in value.items())
 
-    return ", ".join(line for line in tomli_w.dumps(value).splitlines() if line)
+
+def _inline(value: Any) -> str:
+    """A value of TOML on one line."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, dict):
+        return "{" + _settings(value) + "}"
+    if isinstance(value, (list, tuple)):
+        return "[" + ", ".join(map(_inline, value)) + "]"
+    if isinstance(value, str):
+        return json.dumps(value, ensure_ascii=False)
+    return str(value)
+
+
+def _key(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else json.dumps(name, ensure_ascii=False)
 
 
 # The words of the form

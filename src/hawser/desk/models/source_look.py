@@ -28,6 +28,7 @@ from hawser.core.sources.view import Seen
 from hawser.desk.models import figures as fg
 from hawser.desk.models.curves import Curve, Panel
 
+MOST_WAITED = 60.0  # seconds for own Python: somebody looks on
 MOST_PANELS = 3  # strips below the bars
 TITLES = {"price": "", "range": "ATR", "strength": "RSI"}  # of strips; empty: over the bars
 WORDS = {"enter": "Enter", "only": "Only where", "leave": "Leave"}
@@ -249,6 +250,6 @@ def horizons(look: Look) -> list[Horizon]:
 def asked(source: Source, path: Path, bars: Bars) -> tuple[dict[str, Array], list[str]]:
     """What a person's own Python says over some bars, by the condition's place, and what is to be
     minded; raises BadInput. It takes a while."""
-    from hawser.service.own_python import answers
+    from hawser.service.own_python import Limits, answers
 
-    return answers(source.own_python(), path, bars, {})
+    return answers(source.own_python(), path, bars, {}, Limits(wall_s=MOST_WAITED))

@@ -27,7 +27,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule
 from hawser.core.rig import LONGEST_NAME, LONGEST_NOTE, Rig, brief, sentence
 from hawser.desk.common.appearance import Appearance
-from hawser.desk.common.background import Newest
+from hawser.desk.common.background import Newest, while_there
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.explained import explain
 from hawser.desk.common.shelved import (
@@ -86,7 +86,7 @@ def _tell_policy(desk: Desk, rigs: Rigs) -> None:
     """The policy and the bars that its regimes look at, from the engine's thread."""
     desk.policy(
         lambda guards, calendars: desk.bars_of_all(
-            lambda bars: rigs.policy_told.emit(
+            lambda bars: while_there(rigs.policy_told.emit)(
                 guards, calendars, {name: one for name, (_, one) in bars.items()}
             )
         )

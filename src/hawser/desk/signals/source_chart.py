@@ -48,7 +48,7 @@ class SourceChart(BarsChart):
         """The lines of the source."""
         self.curves.show_curves(curves)
         self.legend.show_curves(curves, self._price_axis.digits)
-        self.strips.show_panels(panels, self._price_axis.digits, len(curves))
+        self.strips.show_panels(panels, self._price_axis.digits)
         self.set_range()
 
     def show_said(self, signal: Array, leave: Array) -> None:

@@ -20,7 +20,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.sources.said import brief, sentence
 from hawser.core.sources.source import LONGEST_NAME, Source, worries
 from hawser.desk.common.appearance import Appearance
-from hawser.desk.common.background import Newest
+from hawser.desk.common.background import Newest, while_there
 from hawser.desk.common.choice import Choice
 from hawser.desk.common.explained import explain
 from hawser.desk.common.shelved import Shelved, Words, bar_from, head, offer_beside, pane
@@ -36,6 +36,8 @@ from hawser.desk.signals.editor import SourceEditor, first_source
 from hawser.desk.signals.followed_view import FollowedView
 from hawser.desk.signals.reasons_view import ReasonsView
 from hawser.desk.signals.source_chart import SourceChart
+from hawser.formats.atomic import written
+from hawser.formats.declared import small_text
 from hawser.service.profiles.sources import SourceShelf
 
 MOST_BARS = 20_000  # of the history's end that are shown
@@ -114,7 +116,7 @@ class Signals(Shelved[Source, SourceDraft]):
         self._at_once = once(self, 0, self.look)
         self._later = once(self, FRAME_MS, self._look_at_all)
         self._history_soon = once(self, 0, self._show_history)
-        self._work = Newest(self)
+        self._work = Newest(self, threads=2)  # own Python may hold one for a while
         self._work.done.connect(self._take)
         self._others.connect(self._take_others)
         self._lay_out()
@@ -181,6 +183,7 @@ class Signals(Shelved[Source, SourceDraft]):
         row.insertWidget(1, self.of)
         self.beside = Choice()
         self.beside.setAccessibleName("Another source beside this one")
+        self.beside.setMinimumContentsLength(15)
         explain(self.beside, "source_beside")
         explain(self.chart, "source_chart", tip=False)
         self.beside.currentTextChanged.connect(lambda _: self._later.start())
@@ -243,6 +246,18 @@ class Signals(Shelved[Source, SourceDraft]):
         # the form is laid out and painted first: together they would hold the window
         self._soon.start()
 
+    def import_from(self, path: Path) -> None:
+        """Take one in from its file, with its own Python, which lies beside it."""
+        before = self.name
+        super().import_from(path)
+        source, folder = self.shelf.all.get(self.name), self.shelf.folder
+        if self.name == before or source is None or folder is None:
+            return
+        for _, _, condition in source.own_python():
+            told = copied_beside(path.parent / condition.file, folder / condition.file)
+            if told:
+                self.told.emit(told)
+
     def edited(self) -> None:
         self._whole = None
         self._at_once.start()  # in an event of its own: what is typed is painted before
@@ -269,7 +284,7 @@ class Signals(Shelved[Source, SourceDraft]):
     def _show_history(self) -> None:
         if self._given is None or not self.isVisible():
             return
-        self._bars_of_all(self._others.emit)
+        self._bars_of_all(while_there(self._others.emit))
 
     def _take_others(self, found: Mapping[str, tuple[int, Bars]]) -> None:
         if self._given is None:
@@ -301,9 +316,13 @@ class Signals(Shelved[Source, SourceDraft]):
         """Evaluate what is typed over the bars that are shown; then over all, behind it."""
         self._whole, self._wrong = None, ""
         source, ground = self.shown, self._ground
-        if source is None or ground is None or not self.isVisible():
+        if ground is None or not self.isVisible():
             return
         self._look = None
+        if source is None:
+            self._other = None
+            self._show_look()
+            return
         if not source.own_python():
             try:
                 self._look = Look(source, ground.last(MOST_BARS))
@@ -322,10 +341,11 @@ class Signals(Shelved[Source, SourceDraft]):
     def _paths(self, *sources: Source | None) -> list[Path | None]:
         return [self.shelf.path(one.name) if one is not None else None for one in sources]
 
-    def _take(self, found: tuple[Source, Whole, Whole | None]) -> None:
-        source, self._whole, self._other = found
-        if source != self.shown:
-            return
+    def _take(self, found: tuple[Source, Ground, Whole, Whole | None]) -> None:
+        source, ground, mine, other = found
+        if source != self.shown or ground is not self._ground:
+            return  # of what was typed, or of the bars, before
+        self._whole, self._other = mine, other
         if self._whole.look is not None:
             self._look = self._whole.look
         self._wrong = self._whole.wrong
@@ -381,7 +401,8 @@ class Signals(Shelved[Source, SourceDraft]):
         if look is None or not self.chart.size:
             self.at.setText("")
             self.verdict.setText("")
-            self.reasons.rows.show_rows([], self._wrong or "Nothing to show yet")
+            nothing = "No source is chosen" if self.shown is None else "Nothing to show yet"
+            self.reasons.rows.show_rows([], self._wrong or nothing)
             return
         at = self._first + (bar if 0 <= bar < self.chart.size else self.chart.size - 1)
         zone = self._appearance.zone
@@ -425,6 +446,23 @@ class Signals(Shelved[Source, SourceDraft]):
         self._work.forget()
 
 
+def copied_beside(path: Path, to: Path) -> str:
+    """Own Python into the folder of the sources; says what became of it."""
+    try:
+        text = small_text(path)
+        if to.exists():
+            same = small_text(to) == text
+            return "" if same else f"{to}: is another file than {path}, and stays as it is"
+        to.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with written(to) as file:
+            file.write(text.encode())
+    except BadInput as error:
+        return error.sentence
+    except OSError as error:
+        return f"{to.parent}: cannot be made ({error.strerror})"
+    return f"{path.name} was copied into {to.parent}"
+
+
 def _nothing(size: int) -> tuple[Array, Array]:
     import numpy as np
 
@@ -433,10 +471,11 @@ def _nothing(size: int) -> tuple[Array, Array]:
 
 def _both(
     source: Source, other: Source | None, paths: list[Path | None], ground: Ground
-) -> tuple[Source, Whole, Whole | None]:
+) -> tuple[Source, Ground, Whole, Whole | None]:
     """A source, and another beside it."""
     return (
         source,
+        ground,
         whole(source, paths[0], ground),
         whole(other, paths[1], ground) if other is not None else None,
     )

@@ -139,7 +139,10 @@ class Runtime:
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         """Have the shortest completed bars of every instrument told on the engine's thread, each
         with their length, ns."""
-        self.do(lambda engine: then(engine.bars_of_all()))
+        if self.over:  # what is shown can still be looked at
+            then({})
+        else:
+            self.do(lambda engine: then(engine.bars_of_all()))
 
     def measure(self, plan: Plan) -> None:
         """Have told what the plan would stand on in every instrument: the level under a stop taken
