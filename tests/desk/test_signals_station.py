@@ -177,6 +177,33 @@ def test_typing_into_a_blank_is_seen_at_once_and_kept(signals, trader):
     trader.qtbot.waitUntil(lambda: load_source(path).enter[0].a == Ema(length=12))
 
 
+def test_what_was_typed_stays_when_more_of_a_sentence_is_opened(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    editor = signals.editor
+    for text in ("5", "57", "579"):
+        write(editor.field("enter", 0, "a.length"), text)
+    row = editor.parts["enter"]._rows[0]
+    more = [fold.more for fold in row._folds if fold.more.isVisible()]
+    assert len(more) == 3  # of either line, and of the condition
+    for button in more:
+        trader.click(button)
+    assert editor.field("enter", 0, "a.length").text() == "579"
+    choose(row.fields["b_short"], "the number")
+    assert editor.field("enter", 0, "b_short").hasFocus()
+    assert editor.field("enter", 0, "a.length").text() == "579"
+    write(editor.field("enter", 0, "b_short.value"), "0.7")
+    assert editor.draft.made.enter[0].b_short == 0.7
+    assert editor.draft.made.enter[0].a == Ema(length=579)
+
+
+def test_a_note_that_is_written_meanwhile_holds_nothing_up(signals, trader):
+    pick(signals, trader, "Ebb and flow")
+    write(signals.editor.field("enter", 0, "a.length"), "7")
+    QTest.keyClicks(signals.note, "x")
+    whole(signals, trader)
+    assert signals.shown.about.startswith("xEnters") and signals.shown.enter[0].a == Ema(length=7)
+
+
 def test_another_kind_brings_its_blanks_and_what_is_wrong_is_told(signals, trader):
     pick(signals, trader, "Ebb and flow")
     editor = signals.editor

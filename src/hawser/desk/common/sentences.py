@@ -105,7 +105,7 @@ class Sentence(QWidget):
         self.words, self.fields = words, dict[str, Field]()
         self._section, self._number = section, number
         self._folds: list[Fold] = []
-        self._texts: dict[str, str] = {}
+        self.texts: dict[str, str] = {}
         self._flow = Flow()
         for word in words:
             if isinstance(word, Folded):
@@ -210,13 +210,13 @@ class Sentence(QWidget):
         return field
 
     def show_texts(self, texts: dict[str, str]) -> None:
-        self._texts = texts
+        self.texts = texts
         self._fill()
         for fold in self._folds.copy():  # those that are opened here are added behind
             self._show_fold(fold)
 
     def _show_fold(self, fold: Fold) -> None:
-        wanted = any(_is_set(one, self._texts[one.key]) for one in fold.blanks)
+        wanted = any(_is_set(one, self.texts[one.key]) for one in fold.blanks)
         held = any(self.fields[one.key].hasFocus() for one in fold.blanks if one.key in self.fields)
         if wanted:
             known = len(self._folds)
@@ -229,9 +229,9 @@ class Sentence(QWidget):
     def _fill(self) -> None:
         """Put the texts into the fields that there are."""
         for key, field in self.fields.items():
-            if key not in self._texts:
+            if key not in self.texts:
                 continue
-            text = self._texts[key]
+            text = self.texts[key]
             if isinstance(field, QComboBox):
                 if field.currentData() != text:
                     field.blockSignals(True)
@@ -306,11 +306,16 @@ class Part(QWidget):
         """Of each sentence its words and texts. `instead`: why there can be none of these now."""
         before, self._rows = self._rows, []
         for number, (words, texts) in enumerate(rows):
-            row = before[number] if number < len(before) else None
+            old = before[number] if number < len(before) else None
+            row = old
             if row is None or row.words != words:
-                row = self._sentence(number, words, row)
+                row = self._made.get((number, words)) or self.make(number, words)
+                assert row is not None
             row.show_texts(texts)
             self._rows.append(row)
+            if old is not None and row is not old and old.focused in row.fields:
+                row.show()  # what is typed into goes on being typed into
+                row.fields[old.focused].setFocus()
         for row in before:
             if row not in self._rows:
                 row.hide()
@@ -320,6 +325,14 @@ class Part(QWidget):
         self._none.setText(instead or self.section.empty)
         self.add_button.setVisible(len(rows) < self.section.most and not instead)
         self.add_button.setText("Add another" if rows else "Add")
+
+    def words(self, number: int) -> Words:
+        """What stands in a sentence that is shown."""
+        return self._rows[number].words
+
+    def follow(self, number: int, texts: dict[str, str]) -> None:
+        """The texts that a sentence stands for, which its fields have already."""
+        self._rows[number].texts = texts
 
     def make(self, number: int, words: Words) -> Sentence | None:
         """A sentence for a row, which is not shown yet; None where there is one already."""
@@ -331,19 +344,6 @@ class Part(QWidget):
         row.removed.connect(self.removed)
         at = sum(1 for other, _ in self._made if other < number)
         self._column.insertWidget(at, row)
-        return row
-
-    def _sentence(self, number: int, words: Words, before: Sentence | None) -> Sentence:
-        """The one with these words, in the place of the one before it; what is typed into goes on
-        being typed into."""
-        focused = before.focused if before is not None else ""
-        row = self._made.get((number, words))
-        if row is None:
-            row = self.make(number, words)
-            assert row is not None
-        if focused in row.fields:
-            row.show()
-            row.fields[focused].setFocus()
         return row
 
 
@@ -437,9 +437,10 @@ class SentenceForm(QFrame, Generic[Drafted]):
     def _typed(self, place: Place, text: str) -> None:
         self.draft.change(place, text)
         section, row, _ = place
-        words = self.words_of(section, self.draft.texts[section][row])
-        if words != self.parts[section]._rows[row].words:  # another kind has other blanks
-            self._show_parts()
+        texts = self.draft.texts[section][row]
+        self.parts[section].follow(row, texts)
+        if self.words_of(section, texts) != self.parts[section].words(row):
+            self._show_parts()  # another kind has other blanks
         self._show_state()
         self.changed.emit()
 

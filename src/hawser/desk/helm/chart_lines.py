@@ -47,6 +47,7 @@ class ChartLines(QObject):
         self._drafts: dict[str, LinesDraft] = {}  # by instrument
         self._drawing: Drawing | None = None
         self._wrong, self._shows = "", False
+        self._of = "", 0  # the instrument and the timeframe that is drawn on
         self._work = Newest(self)
         self._work.done.connect(self._take)
         self._others.connect(self._begin)
@@ -90,6 +91,9 @@ class ChartLines(QObject):
     def _ask(self) -> None:
         """Work out what is drawn, where something is."""
         symbol = self._chart.symbol
+        if (symbol, self._chart.span) != self._of:  # those of before lie over other bars now
+            self._of = symbol, self._chart.span
+            self._show_nothing()
         if self._panel is not None and self._panel.isVisible():
             self._panel.show_of(_title(symbol), self._draft(symbol))
         if symbol not in self._shown.lines or self._chart.bars is None:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from pathlib import Path
 
+import msgspec
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QShowEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSplitter
@@ -343,7 +344,7 @@ class Signals(Shelved[Source, SourceDraft]):
 
     def _take(self, found: tuple[Source, Ground, Whole, Whole | None]) -> None:
         source, ground, mine, other = found
-        if source != self.shown or ground is not self._ground:
+        if not _alike(source, self.shown) or ground is not self._ground:
             return  # of what was typed, or of the bars, before
         self._whole, self._other = mine, other
         if self._whole.look is not None:
@@ -444,6 +445,13 @@ class Signals(Shelved[Source, SourceDraft]):
         super().hideEvent(event)
         self._later.stop()
         self._work.forget()
+
+
+def _alike(one: Source, other: Source | None) -> bool:
+    """Whether two say the same, whatever they are called."""
+    if other is None:
+        return False
+    return one == msgspec.structs.replace(other, name=one.name, about=one.about)
 
 
 def copied_beside(path: Path, to: Path) -> str:
