@@ -93,6 +93,9 @@ def _check_values(
     except BadInput as error:
         full = f"{place}.{error.place}" if error.place else place
         text = str(error.values.get("text", error.sentence))
+        if not error.place:  # a key that is missing is named in the sentence
+            text = text.replace("key ", f"key {place}.", 1)
+            raise BadInput(error.code, f"{where}: {text}", place=full, text=text) from None
         if error.place == "zone" and isinstance(table.get("zone"), str):
             text += _nearest_zone(table["zone"])
         raise BadInput(

@@ -13,7 +13,6 @@ from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
 from hawser.core.indicators import Array
 from hawser.desk.chart.asked import Asked
-from hawser.desk.chart.candles import MOST_COLUMNS
 from hawser.desk.chart.levels import words_wide
 from hawser.desk.chart.strokes import drawable
 from hawser.desk.chart.surface import PRICES_WIDE, Layer, Surface
@@ -24,6 +23,7 @@ from hawser.desk.models.curves import Curve, Panel
 from hawser.desk.theme.fonts import font
 
 WORDS_HIGH = 15.0
+MOST_POINTS = 280  # of a line: two values at each, in a plot of some 700 pixels
 LEGEND_LINE, SAMPLE = 17.0, 16.0  # of the legend: a line, and its sample of a stroke
 PANEL_HIGH = 74  # pixels of a strip below
 # Told apart by stroke, not by colour: blue and ochre belong to targets and stops, which lie on the
@@ -68,8 +68,10 @@ class Curves(Layer):
     def paint(self, painter: QPainter, view: Viewport) -> None:
         for number, curve in enumerate(self.curves):
             tone, style, wide = STROKES[number % len(STROKES)]
+            x, y = curve.points(view.left, view.right, MOST_POINTS)
+            if x.size < view.right - view.left - 2:
+                style, wide = _SOLID, 1  # up and down at each pixel: dashes would say nothing
             painter.setPen(QPen(self._appearance.color(tone), 1, style))
-            x, y = curve.points(view.left, view.right, MOST_COLUMNS)
             across, up = view.xs(x), view.ys(y)
             for step in range(wide):
                 draw_points(painter, across, up + step)

@@ -56,7 +56,7 @@ class Curve:
 
     def extremes(self, first: float, last: float) -> tuple[float, float] | None:
         """The lowest and the highest between two bars; None where there is no value."""
-        _, values = self.points(first, last, 400)
+        _, values = self.points(first, last, 100)
         known = values[~np.isnan(values)]
         return (float(known.min()), float(known.max())) if known.size else None
 
