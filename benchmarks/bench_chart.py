@@ -76,7 +76,7 @@ def frames(size: int, lines: bool = False) -> tuple[float, float, list[float]]:
         else:
             chart.pan(chart.shown / 20 * (1 if number % 24 < 12 else -1))
         chart.plot.grab()
-        for strip in chart.strips.shown:
+        for strip in chart.over.strips.shown:
             strip.grab()
         found.append(time.perf_counter() - started)
     chart.close()

@@ -49,8 +49,8 @@ def add(panel, trader, kind, length):
 
 
 def names(chart):
-    strips = [one for strip in chart.strips.shown for one in strip.curves.curves]
-    return [one.name for one in (*chart.legend.curves, *strips)]
+    strips = [one for strip in chart.over.strips.shown for one in strip.curves.curves]
+    return [one.name for one in (*chart.over.legend.curves, *strips)]
 
 
 def test_lines_are_drawn_named_and_read_at_the_pointer(opened, trader):
@@ -61,9 +61,9 @@ def test_lines_are_drawn_named_and_read_at_the_pointer(opened, trader):
     trader.qtbot.waitUntil(lambda: names(chart) == wanted)
     bars = chart.bars
     assert np.array_equal(
-        chart.legend.curves[0].values, Sma(length=20).values(bars), equal_nan=True
+        chart.over.legend.curves[0].values, Sma(length=20).values(bars), equal_nan=True
     )
-    strip = chart.strips.shown[0]
+    strip = chart.over.strips.shown[0]
     assert strip.isVisible()
     assert np.array_equal(strip.curves.curves[0].values, Rsi(length=9).values(bars), equal_nan=True)
     QTest.keyClick(opened, KEY.Key_Escape)
@@ -71,7 +71,7 @@ def test_lines_are_drawn_named_and_read_at_the_pointer(opened, trader):
     bar = bars.time.size - 30
     QTest.mouseMove(chart.plot, QPoint(round(chart.view.x(bar)), 200))
     value = Sma(length=20).values(bars)[bar]
-    assert f"{value:.{chart.instrument.price_digits}f}" in chart.legend.accessibleDescription()
+    assert f"{value:.{chart.instrument.price_digits}f}" in chart.over.legend.accessibleDescription()
     assert names(chart) == wanted
 
 
@@ -82,10 +82,10 @@ def test_they_go_on_with_each_bar_and_each_instrument_has_its_own(opened, trader
     size = chart.bars.time.size
     trader.window.runtime.pace(speed=600.0)
     trader.qtbot.waitUntil(
-        lambda: chart.legend.curves and chart.legend.curves[0].size > size, timeout=30_000
+        lambda: chart.over.legend.curves and chart.over.legend.curves[0].size > size, timeout=30_000
     )
     trader.window.runtime.pace(speed=1.0)
-    curve = chart.legend.curves[0]
+    curve = chart.over.legend.curves[0]
     assert np.array_equal(
         curve.values, Ema(length=12).values(chart.bars)[: curve.size], equal_nan=True
     )
@@ -100,16 +100,16 @@ def test_they_go_on_with_each_bar_and_each_instrument_has_its_own(opened, trader
 def test_a_source_is_laid_on_the_bars(opened, trader):
     chart = trader.window.helm.chart
     choose(opened.form.field("source", 0, "source"), "Ebb and flow")
-    trader.qtbot.waitUntil(lambda: bool(chart._said._signal.any()))
+    trader.qtbot.waitUntil(lambda: bool(chart.over.said._signal.any()))
     source = trader.window.sources.all["Ebb and flow"]
     said = evaluated(source, Seen(chart.bars), chart.span)
-    assert np.array_equal(chart._said._signal, said.signal[: chart._said._signal.size])
+    assert np.array_equal(chart.over.said._signal, said.signal[: chart.over.said._signal.size])
     assert "the entries and exits of Ebb and flow" in opened.form.words.text()
     choose(opened.form.field("source", 0, "source"), "Told by another")
     told = "Told by another: The bars have no column weft"
     trader.qtbot.waitUntil(lambda: opened._wrong.text().startswith(told))
     choose(opened.form.field("source", 0, "source"), "none")
-    trader.qtbot.waitUntil(lambda: not chart._said._signal.any())
+    trader.qtbot.waitUntil(lambda: not chart.over.said._signal.any())
 
 
 def test_what_is_wrong_is_told_and_the_lines_stay(opened, trader):
@@ -141,7 +141,7 @@ def test_they_are_there_after_a_restart(open_desk):
     again = open_desk()
     chart = again.window.helm.chart
     again.qtbot.waitUntil(lambda: names(chart) == ["highest high of 30 bars"])
-    again.qtbot.waitUntil(lambda: bool(chart._said._signal.any()))
+    again.qtbot.waitUntil(lambda: bool(chart.over.said._signal.any()))
 
 
 def test_at_most_six_can_be_drawn():

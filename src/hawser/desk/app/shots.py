@@ -198,13 +198,13 @@ def signal_pictures(window: Window, folder: Path) -> None:
     form.show_draft(form.draft)
     form.changed.emit()
     lines.panel.hide()
-    settle(window, lambda: bool(chart.strips.shown))
+    settle(window, lambda: bool(chart.over.strips.shown))
     take(window, folder, "lines-night")
     while form.draft.undo():
         pass
     form.show_draft(form.draft)
     form.changed.emit()
-    settle(window, lambda: not chart.strips.shown)
+    settle(window, lambda: not chart.over.strips.shown)
     window.appearance.set_theme("paper")
 
 

@@ -15,12 +15,10 @@ from hawser.core.clock import TIMEFRAMES, timeframe_name
 from hawser.core.instrument import Instrument
 from hawser.desk.chart.axes import PriceAxis, PriceFlag, TimeAxis
 from hawser.desk.chart.candles import Candles, FormingCandle
-from hawser.desk.chart.curves import Curves, Legend, Strips
 from hawser.desk.chart.levels import Level, LevelLines, part_words
 from hawser.desk.chart.news import NewsLines
 from hawser.desk.chart.ribbon import Ribbon
 from hawser.desk.chart.rscale import RScale
-from hawser.desk.chart.said import Said
 from hawser.desk.chart.strokes import Crosshair, Polyline, steps
 from hawser.desk.chart.surface import Surface
 from hawser.desk.chart.viewport import Viewport
@@ -28,13 +26,14 @@ from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.explained import explain, topic
 from hawser.desk.common.words import Label, plain_tip
 from hawser.desk.models import figures as fg
-from hawser.desk.models.curves import Curve, Panel
 from hawser.desk.models.focus import Focus, about
 from hawser.desk.models.pyramid import Pyramid
 from hawser.engine.events import BarCompleted
 
 if TYPE_CHECKING:
     from hawser.core.sources.evaluation import Signalled
+    from hawser.desk.chart.over import Over
+    from hawser.desk.models.curves import Curve, Panel
 
 DEFAULT_BARS = 110
 WORDS = 190.0  # pixels kept free on the right for the lines' words, where the chart is wide enough
@@ -73,25 +72,20 @@ class Chart(QFrame):
         self._make_header()
         self.scale.moved.connect(self.moved)
         self.scale.dropped.connect(self.dropped)
-        self.legend, self.strips = Legend(appearance), Strips(appearance, self.plot)
-        self.strips.zoomed.connect(self.zoom)
-        self.strips.panned.connect(self.pan)
-        self.strips.hovered.connect(self._hovered_below)
-        left = QVBoxLayout()
-        left.setSpacing(0)
-        left.addWidget(self.plot, 1)
-        left.addWidget(self.strips)
+        self._over: Over | None = None
+        self._left = QVBoxLayout()
+        self._left.setSpacing(0)
+        self._left.addWidget(self.plot, 1)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
-        middle.addLayout(left, 1)
+        middle.addLayout(self._left, 1)
         middle.addWidget(self.scale)
-        box = QVBoxLayout(self)
+        self._box = box = QVBoxLayout(self)
         box.setContentsMargins(1, 1, 1, 1)
         box.setSpacing(0)
         box.addLayout(self._header)
         box.addWidget(self._readout)
-        box.addWidget(self.legend)
         box.addLayout(middle, 1)
 
     def _make_plot(self) -> None:
@@ -101,14 +95,12 @@ class Chart(QFrame):
         self.time_axis, self._price_axis = TimeAxis(appearance), PriceAxis(appearance)
         self.ribbon, self.news = Ribbon(appearance), NewsLines(appearance, self._place)
         self._candles, self._forming_candle = Candles(appearance), FormingCandle(appearance)
-        self._curves, self._said = Curves(appearance), Said(appearance)
         self._trace, self._crosshair = Polyline(appearance, "loss", 1.5), Crosshair(appearance)
         self._levels, self._flag = LevelLines(appearance), PriceFlag(appearance, self._price_axis)
         self._lines: dict[tuple[str, int], Level] = {}
         self.plot.add(
-            self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._curves
+            self._price_axis, self.time_axis, self.news, self.ribbon, self._candles, self._trace
         )
-        self.plot.add(self._said, self._trace)
         self.plot.add(self._forming_candle, self._flag, self._levels, self._crosshair)
         self.plot.resized.connect(self._set_range)
         self.plot.zoomed.connect(self.zoom)
@@ -254,18 +246,30 @@ class Chart(QFrame):
 
     def show_lines(self, curves: list[Curve], panels: list[Panel]) -> None:
         """Lines over the bars, and strips below them."""
-        digits = self._price_axis.digits
-        self._curves.show_curves(curves)
-        self.legend.show_curves(curves, digits)
-        self.strips.show_panels(panels, digits)
-        self._set_range()
+        if self._over is not None or curves or panels:
+            self.over.show_lines(curves, panels, self._price_axis.digits)
+            self._set_range()
 
     def show_said(self, said: Signalled | None) -> None:
         """Where a source enters and leaves; None: no source is laid on the bars."""
-        if said is None:
-            self._said.show_said(None, NO_SIGNALS, NO_SIGNALS)
-        else:
-            self._said.show_said(self._pyramid, said.signal, said.leave)
+        if said is not None:
+            self.over.said.show_said(self._pyramid, said.signal, said.leave)
+        elif self._over is not None:
+            self._over.said.show_said(None, NO_SIGNALS, NO_SIGNALS)
+
+    @property
+    def over(self) -> Over:
+        """What lies over the bars; made here where there is none yet."""
+        if self._over is None:
+            from hawser.desk.chart.over import Over
+
+            over = self._over = Over(self._appearance, self.plot, self._trace)
+            over.strips.zoomed.connect(self.zoom)
+            over.strips.panned.connect(self.pan)
+            over.strips.hovered.connect(self._hovered_below)
+            self._left.addWidget(over.strips)
+            self._box.insertWidget(2, over.legend)  # between the readout and the bars
+        return self._over
 
     # Lines
 
@@ -408,7 +412,8 @@ class Chart(QFrame):
         self._offset = max(0.0, min(self._offset, self._pyramid.size - FEWEST / 2))
         right, room = self._pyramid.size + 1 - self._offset, self._room
         self.plot.see(right - self.shown, right + self.shown * room / (1 - room))
-        self.strips.follow()
+        if self._over is not None:
+            self._over.strips.follow()
         self._fit_prices()
         self.lay_scale()
 
@@ -513,8 +518,8 @@ class Chart(QFrame):
 
     def _read_lines(self, bar: int) -> None:
         """The values of the lines at a bar; -1: at the newest."""
-        self.legend.show_bar(bar)
-        self.strips.show_bar(bar, fixed=False)
+        if self._over is not None:
+            self._over.read(bar)
 
     def _tell_rig(self, focus: Focus | None) -> None:
         """The rig, and its rules that wait for something else than a price; all of them in the

@@ -91,11 +91,13 @@ class Surface(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         appearance.changed.connect(self.spoil)
 
-    def add(self, *layers: Layer) -> None:
-        """Layers from the back to the front; those that are kept lie behind all others."""
+    def add(self, *layers: Layer, before: Layer | None = None) -> None:
+        """Layers from the back to the front; those that are kept lie behind all others. `before`:
+        the one that they lie behind; None: they are in front of all."""
+        at = len(self._layers) if before is None else self._layers.index(before)
+        self._layers[at:at] = layers
         for layer in layers:
             layer.surface = self
-            self._layers.append(layer)
         self.spoil()
 
     # What is seen
