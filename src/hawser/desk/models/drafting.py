@@ -33,7 +33,23 @@ class Typing:
         if place != self._last:
             self.remember()
         self._last = place
-        self.texts[section][row][key] = text
+        self.texts[section][row] = self.filled(section, self.texts[section][row] | {key: text})
+        self.check()
+
+    def filled(self, section: str, row: dict[str, str]) -> dict[str, str]:
+        """The texts of all the blanks that a row has now, where that depends on what is chosen."""
+        return row
+
+    def put(self, key: str, row: dict[str, str]) -> None:
+        """One more row of a section; a step to come back to."""
+        self.remember()
+        self.texts[key].append(self.filled(key, row))
+        self.check()
+
+    def remove(self, key: str, row: int) -> None:
+        """One row less."""
+        self.remember()
+        del self.texts[key][row]
         self.check()
 
     def take(self, texts: Texts) -> None:

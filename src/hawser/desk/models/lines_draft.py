@@ -12,7 +12,7 @@ from hawser.core.sources.lines.base import Line
 from hawser.core.sources.lines.declared import KINDS as LINES
 from hawser.core.sources.lines.declared import PRICES, line_of
 from hawser.core.sources.said import line_said
-from hawser.desk.models.drafting import Place, Texts, Typing
+from hawser.desk.models.drafting import Texts, Typing
 from hawser.desk.models.form_words import FormBlank, Section, Words
 from hawser.desk.models.operands import (
     CHAPTER,
@@ -56,29 +56,14 @@ class LinesDraft(Typing):
         """The name of the source that is laid on the bars; empty: none."""
         return self.texts["source"][0]["source"]
 
-    def change(self, place: Place, text: str) -> None:
-        section, row, key = place
-        if self.texts[section][row][key] == text:
-            return
-        if place != self._last:
-            self.remember()
-        self._last = place
-        changed = self.texts[section][row] | {key: text}
-        self.texts[section][row] = _completed(changed) if section == "lines" else changed
-        self.check()
+    def filled(self, section: str, row: dict[str, str]) -> dict[str, str]:
+        return completed_operand(row, "a", CHOICES) if section == "lines" else row
 
     def add(self, key: str) -> bool:
         if len(self.texts[key]) >= MOST_LINES:
             return False
-        self.remember()
-        self.texts[key].append(_completed({"a": "ema"}))
-        self.check()
+        self.put(key, {"a": "ema"})
         return True
-
-    def remove(self, key: str, row: int) -> None:
-        self.remember()
-        del self.texts[key][row]
-        self.check()
 
     def check(self) -> None:
         self.errors, self.made = {}, None
@@ -117,10 +102,6 @@ class LinesDraft(Typing):
         if self.source:
             told.append(f"the entries and exits of {self.source}")
         return f"Drawn: {', '.join(told)}." if told else "Nothing is drawn but the bars."
-
-
-def _completed(row: dict[str, str]) -> dict[str, str]:
-    return completed_operand(row, "a", CHOICES)
 
 
 def words_of(section: str, row: dict[str, str], sources: tuple[str, ...]) -> Words:

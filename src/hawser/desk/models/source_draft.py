@@ -19,7 +19,7 @@ from hawser.core.sources.lines.declared import KINDS as LINES
 from hawser.core.sources.lines.declared import PRICES
 from hawser.core.sources.said import parts
 from hawser.core.sources.source import MOST_CONDITIONS, Source
-from hawser.desk.models.drafting import Place, Texts, Typing
+from hawser.desk.models.drafting import Texts, Typing
 from hawser.desk.models.editing import as_text
 from hawser.desk.models.form_words import Folded, FormBlank, Section, Words
 from hawser.desk.models.operands import (
@@ -64,35 +64,17 @@ class SourceDraft(Typing):
         super().__init__(texts_of(source))
         self.check()
 
-    def change(self, place: Place, text: str) -> None:
-        """What is typed into one blank. Another kind of condition or line brings its own blanks and
-        keeps the texts of those that both have."""
-        section, row, key = place
-        texts = self.texts[section][row]
-        if texts[key] == text:
-            return
-        if place != self._last:
-            self.remember()
-        self._last = place
-        texts[key] = text
-        if section != "general":
-            self.texts[section][row] = completed(texts)
-        self.check()
+    def filled(self, section: str, row: dict[str, str]) -> dict[str, str]:
+        """Another kind of condition or line brings its own blanks and keeps the texts of those that
+        both have."""
+        return row if section == "general" else completed(row)
 
     def add(self, key: str) -> bool:
         """One more condition, as it is first proposed."""
         if sum(len(self.texts[part]) for part in PARTS) >= MOST_CONDITIONS:
             return False
-        self.remember()
-        self.texts[key].append(completed({"kind": FIRST_KIND}))
-        self.check()
+        self.put(key, {"kind": FIRST_KIND})
         return True
-
-    def remove(self, key: str, row: int) -> None:
-        """One condition less."""
-        self.remember()
-        del self.texts[key][row]
-        self.check()
 
     def check(self) -> None:
         self.errors, self.general, self.made = {}, "", None
