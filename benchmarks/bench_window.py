@@ -19,15 +19,17 @@ from typing import Any
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtCore import QEvent, QObject, QPointF, Qt
+from PyQt6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLineEdit, QWidget
+from PyQt6.QtWidgets import QApplication, QLineEdit, QListWidget, QWidget
 
 from figures import line, median, percentile, ratio
 from hawser.demo.boot import boot
 from hawser.desk.app.shots import settle
 from hawser.desk.app.start import make_window
+from hawser.desk.app.stations import STATIONS
 from hawser.desk.app.window import Window
+from hawser.desk.signals.station import Signals
 from hawser.desk.theme.fonts import font, load_fonts
 from hawser.service.profiles.profile import profile
 
@@ -63,10 +65,11 @@ class Watched(QApplication):
 
 def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
     """What the trader does, in order."""
-    helm, rigs = window.helm, window.rigs
+    helm, rigs, signals = window.helm, window.rigs, window.signals
+    keys = {one.name: one.key.rpartition("+")[2] for one in STATIONS}
 
-    def to(station: int) -> Callable[[], None]:
-        return lambda: QTest.keyClick(window, getattr(KEY, f"Key_{station}"), ALT)
+    def to(station: str) -> Callable[[], None]:
+        return lambda: QTest.keyClick(window, getattr(KEY, f"Key_{keys[station]}"), ALT)
 
     def instrument(row: int) -> Callable[[], None]:
         table = helm.instruments.table
@@ -74,10 +77,8 @@ def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
             table.viewport(), table.visualRect(table.model().index(row, 0)).center()
         )
 
-    def rig(row: int) -> Callable[[], None]:
-        return lambda: click(
-            rigs.list.viewport(), rigs.list.visualItemRect(rigs.list.item(row)).center()
-        )
+    def picked(of: QListWidget, row: int) -> Callable[[], None]:
+        return lambda: click(of.viewport(), of.visualItemRect(of.item(row)).center())
 
     def chart(key: Qt.Key) -> Callable[[], None]:
         return lambda: QTest.keyClick(helm.chart.plot, key)
@@ -87,10 +88,17 @@ def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
         field.selectAll()
         QTest.keyClicks(field, "2.2 atr")
 
-    def blank() -> None:
-        field = next(one for one in rigs.editor.findChildren(QLineEdit) if one.isVisible())
-        field.selectAll()
-        QTest.keyClicks(field, "3.1")
+    def blank(form: QWidget, text: str) -> Callable[[], None]:
+        def act() -> None:
+            field = next(one for one in form.findChildren(QLineEdit) if one.isVisible())
+            field.selectAll()
+            QTest.keyClicks(field, text)
+
+        return act
+
+    def pointed(station: Signals) -> Callable[[], None]:
+        plot = station.chart.plot
+        return lambda: QTest.mouseMove(plot, QPoint(150, 60) + QPoint(window.snapshots % 90, 0))
 
     return [
         ("the market moves", lambda: None),
@@ -102,13 +110,18 @@ def acts(window: Window) -> list[tuple[str, Callable[[], Any]]]:
         ("a stop is typed", typed),
         ("the other side", lambda: click(helm.plan.short)),
         ("the first side", lambda: click(helm.plan.long)),
-        ("to the rigs", to(2)),
-        ("a rig", rig(1)),
-        ("another rig", rig(4)),
-        ("a rig's figure", blank),
-        ("to the guards", to(3)),
-        ("to the logbook", to(5)),
-        ("to the helm", to(1)),
+        ("to the signals", to("Signals")),
+        ("a source", picked(signals.list, 2)),
+        ("another source", picked(signals.list, 6)),
+        ("a source's figure", blank(signals.editor, "13")),
+        ("a bar is pointed at", pointed(signals)),
+        ("to the rigs", to("Rigs")),
+        ("a rig", picked(rigs.list, 1)),
+        ("another rig", picked(rigs.list, 4)),
+        ("a rig's figure", blank(rigs.editor, "3.1")),
+        ("to the guards", to("Guards")),
+        ("to the logbook", to("Logbook")),
+        ("to the helm", to("Helm")),
         ("the other theme", lambda: click(window.foot.themes)),
     ]
 

@@ -143,6 +143,8 @@ def holds(station):
             for name, field in row.fields.items():
                 text = field.currentData() if isinstance(field, QComboBox) else field.text()
                 assert text == draft.texts[key][number][name], (key, number, name)
+                if part.section.most > 1:
+                    assert field.accessibleName().startswith(f"{part.section.title} {number + 1}:")
     for name, one in station.shelf.all.items():
         path = station.shelf.path(name)
         assert path is not None and load_source(path) == one

@@ -3,6 +3,7 @@ wrong with it below."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from functools import partial
 from typing import Any, Generic, Protocol, TypeVar
@@ -103,7 +104,9 @@ class Sentence(QWidget):
     def __init__(self, section: Section, number: int, words: Words) -> None:
         super().__init__()
         self.words, self.fields = words, dict[str, Field]()
-        self._section, self._number = section, number
+        self._section, self.number = section, number
+        self._names: dict[str, str] = {}  # of the fields
+        self._less_button: QPushButton | None = None
         self._folds: list[Fold] = []
         self.texts: dict[str, str] = {}
         self._flow = Flow()
@@ -127,9 +130,27 @@ class Sentence(QWidget):
         box.addLayout(line)
         box.addWidget(self.problem)
 
-    def _chose(self, field: QComboBox, place: Place, at: int) -> None:
+    def _chose(self, field: QComboBox, key: str, at: int) -> None:
         _fit_choice(field)
-        self.typed.emit(place, str(field.itemData(at)))
+        self._typed(key, str(field.itemData(at)))
+
+    def _typed(self, key: str, text: str) -> None:
+        self.typed.emit((self._section.key, self.number, key), text)
+
+    def stand(self, number: int) -> None:
+        """It is another one of its section now."""
+        if number == self.number:
+            return
+        self.number = number
+        for key, field in self.fields.items():
+            self._call(key, field)
+        if self._less_button is not None:
+            title = self._section.title.lower()
+            self._less_button.setAccessibleName(f"Take {title} {number + 1} away")
+
+    def _call(self, key: str, field: Field) -> None:
+        many = f" {self.number + 1}" if self._section.most > 1 else ""
+        field.setAccessibleName(f"{self._section.title}{many}: {self._names[key]}")
 
     def _less(self) -> QPushButton:
         section, title = self._section, self._section.title.lower()
@@ -137,8 +158,9 @@ class Sentence(QWidget):
         less.setProperty("role", "flat")
         less.setFixedSize(24, 24)
         less.setToolTip(plain_tip(f"Take this away from the {section.whole} ({title})"))
-        less.setAccessibleName(f"Take {title} {self._number + 1} away")
-        less.clicked.connect(lambda: self.removed.emit(section.key, self._number))
+        less.setAccessibleName(f"Take {title} {self.number + 1} away")
+        less.clicked.connect(lambda: self.removed.emit(section.key, self.number))
+        self._less_button = less
         return less
 
     def _part(self, word: str | FormBlank) -> QWidget:
@@ -188,23 +210,22 @@ class Sentence(QWidget):
         self._fill()
 
     def _blank(self, blank: FormBlank) -> QWidget:
-        place = (self._section.key, self._number, blank.key)
         field: Field
         if blank.choices:
             field = Choice()
             for text, word in blank.choices:
                 field.addItem(word, text)
-            field.currentIndexChanged.connect(partial(self._chose, field, place))
+            field.currentIndexChanged.connect(partial(self._chose, field, blank.key))
             _fit_choice(field)
         else:
             field = line = QLineEdit()
             line.setPlaceholderText(blank.hint)
             line.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
             line.textChanged.connect(lambda _: _fit(line))
-            line.textEdited.connect(lambda text: self.typed.emit(place, text))
+            line.textEdited.connect(partial(self._typed, blank.key))
             _fit(line)
-        many = f" {self._number + 1}" if self._section.most > 1 else ""
-        field.setAccessibleName(f"{self._section.title}{many}: {blank.name}")
+        self._names[blank.key] = blank.name
+        self._call(blank.key, field)
         explain(field, blank.topic)
         self.fields[blank.key] = field
         return field
@@ -259,7 +280,7 @@ def _fit(field: QLineEdit) -> None:
 
 class Part(QWidget):
     """One section: its sentences, and what adds one. A sentence once made is kept for the next that
-    has the same words in its place."""
+    has the same words."""
 
     typed = pyqtSignal(object, str)
     added = pyqtSignal(str)
@@ -269,7 +290,7 @@ class Part(QWidget):
         super().__init__()
         self.section = section
         self._rows: list[Sentence] = []  # those that are shown
-        self._made: dict[tuple[int, Words], Sentence] = {}
+        self._made: dict[Words, list[Sentence]] = {}
         self._none, self.add_button = Label(section.empty), QPushButton("Add")
         self._none.setProperty("role", "second")
         self._none.setWordWrap(True)
@@ -307,10 +328,9 @@ class Part(QWidget):
         before, self._rows = self._rows, []
         for number, (words, texts) in enumerate(rows):
             old = before[number] if number < len(before) else None
-            row = old
-            if row is None or row.words != words:
-                row = self._made.get((number, words)) or self.make(number, words)
-                assert row is not None
+            row = self._sentence(words, old)
+            row.stand(number)
+            self._column.insertWidget(number, row)
             row.show_texts(texts)
             self._rows.append(row)
             if old is not None and row is not old and old.focused in row.fields:
@@ -334,17 +354,29 @@ class Part(QWidget):
         """The texts that a sentence stands for, which its fields have already."""
         self._rows[number].texts = texts
 
-    def make(self, number: int, words: Words) -> Sentence | None:
-        """A sentence for a row, which is not shown yet; None where there is one already."""
-        if (number, words) in self._made:
-            return None
-        row = self._made[number, words] = Sentence(self.section, number, words)
+    def _sentence(self, words: Words, old: Sentence | None) -> Sentence:
+        """One with these words that stands in no row so far: the old one, where that fits."""
+        free = [one for one in self._made.get(words, ()) if one not in self._rows]
+        if old in free:
+            return old
+        return free[0] if free else self.make(words)
+
+    def make(self, words: Words) -> Sentence:
+        """A further sentence, which is not shown yet."""
+        row = Sentence(self.section, len(self._made), words)
+        self._made.setdefault(words, []).append(row)
         row.hide()
         row.typed.connect(self.typed)
         row.removed.connect(self.removed)
-        at = sum(1 for other, _ in self._made if other < number)
-        self._column.insertWidget(at, row)
+        self._column.insertWidget(self._column.count() - 1, row)
         return row
+
+    def lacking(self, rows: Sequence[Words]) -> list[Words]:
+        """Of sentences with such words those that have not been made."""
+        wanted, found = Counter(rows), list[Words]()
+        for words, count in wanted.items():
+            found += [words] * (count - len(self._made.get(words, ())))
+        return found
 
 
 class SentenceForm(QFrame, Generic[Drafted]):
@@ -419,9 +451,9 @@ class SentenceForm(QFrame, Generic[Drafted]):
         """Make the sentences that a draft with such texts would be shown in, one for each value
         that is asked for: to be done in quiet moments, so that nobody waits for them."""
         for key, part in self.parts.items():
-            for number, row in enumerate(texts[key]):
-                if part.make(number, self.words_of(key, row)) is not None:
-                    yield
+            for words in part.lacking([self.words_of(key, row) for row in texts[key]]):
+                part.make(words)
+                yield
 
     def field(self, section: str, row: int, key: str) -> Field:
         return self.parts[section].fields[section, row, key]
