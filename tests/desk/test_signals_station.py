@@ -161,6 +161,22 @@ def test_lines_of_another_instrument_have_a_strip_of_their_own(signals, trader):
     trader.qtbot.waitUntil(lambda: "the nearest is Harbour 40" in signals.counts.text())
 
 
+def test_no_blank_is_cut_off_where_the_window_has_little_room(trader):
+    trader.window.resize(1280, 800)
+    trader.window.show_station("Signals")
+    station = trader.window.signals
+    trader.frames()
+    for name in sorted(station.shelf.all):
+        station.show_one(name)
+        trader.frames(2)
+        pane = station.edit_pane
+        for part in station.editor.parts.values():
+            for field in part.fields.values():
+                if field.isVisible():
+                    right = field.mapTo(pane, field.rect().topRight()).x()
+                    assert right < pane.width(), (name, field.accessibleName())
+
+
 # Editing
 
 

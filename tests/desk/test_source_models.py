@@ -20,6 +20,8 @@ from hawser.core.sources.said import condition_said, sentence
 from hawser.core.sources.source import Source
 from hawser.core.sources.view import Seen
 from hawser.demo.world import INSTRUMENTS
+from hawser.desk.chart.curves import joined
+from hawser.desk.chart.viewport import Viewport
 from hawser.desk.models.curves import Curve
 from hawser.desk.models.form_words import Folded, FormBlank, Words
 from hawser.desk.models.source_draft import SourceDraft, texts_of, words_of
@@ -264,6 +266,13 @@ def test_a_line_drawn_from_afar_reaches_as_high_and_as_low(seed, size, data):
         assert np.nanmin(y) >= np.nanmin(wide) and np.nanmax(y) <= np.nanmax(wide)
     if x.size > 1:
         assert (np.diff(x) >= 0).all()
+
+
+def test_lines_keep_their_strokes_until_points_stand_for_several_bars():
+    curve = Curve("line", np.arange(1_000.0))
+    for left, right, told in ((870, 1_060, False), (-40, 150, False), (0, 1_000, True)):
+        x, _ = curve.points(left, right, 280)
+        assert joined(curve, Viewport(left=left, right=right), x.size) == told
 
 
 # Files

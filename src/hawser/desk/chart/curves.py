@@ -48,6 +48,11 @@ def draw_points(painter: QPainter, x: Array, y: Array) -> None:
         painter.drawPolyline(drawable(QPointF, x[begin:end], y[begin:end]))
 
 
+def joined(curve: Curve, view: Viewport, drawn: int) -> bool:
+    """Whether so many points stand for more bars in view."""
+    return drawn < min(float(curve.size), view.right) - max(0.0, view.left) - 2
+
+
 class Curves(Layer):
     """Lines of the chart's own scale."""
 
@@ -69,7 +74,7 @@ class Curves(Layer):
         for number, curve in enumerate(self.curves):
             tone, style, wide = STROKES[number % len(STROKES)]
             x, y = curve.points(view.left, view.right, MOST_POINTS)
-            if x.size < view.right - view.left - 2:
+            if joined(curve, view, x.size):
                 style, wide = _SOLID, 1  # up and down at each pixel: dashes would say nothing
             painter.setPen(QPen(self._appearance.color(tone), 1, style))
             across, up = view.xs(x), view.ys(y)

@@ -35,6 +35,7 @@ from hawser.desk.models.drafting import Texts
 from hawser.service.profiles.shelf import Kept as Record
 from hawser.service.profiles.shelf import Shelf
 
+LEAST_EDITOR = 340  # pixels: the widest blank with its title
 WRITE_MS = 400  # after the last change
 NONE = "beside: none"
 
@@ -123,6 +124,7 @@ class Shelved(StationView, Generic[Record, Drafted]):
         self._gone: list[Record] = []  # deleted, newest last
         self._write = once(self, WRITE_MS, self.write_down)
         self.list_pane, self.edit_pane = self._list_pane(appearance), self._edit_pane()
+        self.edit_pane.setMinimumWidth(LEAST_EDITOR)
         self.editor.changed.connect(self._edited)
 
     def begin(self, unfinished: dict[str, Texts]) -> None:

@@ -122,13 +122,17 @@ class FollowedView(QWidget):
             painter.setBrush(QBrush(color("ink2"), Qt.BrushStyle.BDiagPattern))
             painter.drawRect(QRectF(left, y - BAR, right - left, 2 * BAR))
         left, right = self._x(reach, signals.worst), self._x(reach, signals.best)
+        least, most = left, right
+        if one.all is not None and not hollow:  # the figures stand beside both
+            least = min(left, self._x(reach, one.all.worst))
+            most = max(right, self._x(reach, one.all.best))
         painter.setPen(QPen(color("ink"), 1))
         painter.setBrush(color("panel") if hollow else color("hairline"))
         painter.drawRect(QRectF(left, y - BAR / 2, right - left, BAR))
         painter.setPen(color("ink2"))
         for value, box, align in (
-            (signals.worst, QRectF(left - 50, y - 8, 44, 16), RIGHTWARD),
-            (signals.best, QRectF(right + 6, y - 8, 44, 16), LEFTWARD),
+            (signals.worst, QRectF(least - 50, y - 8, 44, 16), RIGHTWARD),
+            (signals.best, QRectF(most + 6, y - 8, 44, 16), LEFTWARD),
         ):
             painter.drawText(box, align, fg.number(value, 1, sign=True))
         mean = self._x(reach, signals.mean)
