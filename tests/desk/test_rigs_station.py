@@ -16,18 +16,25 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox, QLineEdit
 
 from hawser.core.errors import BadInput
+from hawser.core.guards.declared import Guards, SessionGuard, SpreadGuard
+from hawser.core.instrument import WeeklySession
+from hawser.core.joined_bars import joined_to
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import After, BreakEven, Ladder, Measure, Rig, Trail, brief, sentence
+from hawser.core.timeframes import timeframe
 from hawser.demo.boot import boot
 from hawser.desk.app.start import make_window
 from hawser.desk.app.stations import RIGS
 from hawser.desk.models.rig_draft import RigDraft
+from hawser.desk.rigs.trials import filters_over
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.trial import Trial, TrialResult
+from hawser.rehearsal.watch import HistoryPolicy
 from hawser.service.profiles.profile import plain, profile
 from hawser.service.profiles.rigs import RigShelf, shipped
+from randomguards import EVERY_DAY
 from randomrigs import a_rig, an_account, history
 
 KEY = Qt.Key
@@ -156,6 +163,63 @@ def test_the_policy_s_verdict_at_the_bar_is_said(rigs, trader):
             assert f"The filter '{name}' would keep it out" in rigs.results[0].text()
 
 
+def test_the_verdict_on_an_entry_is_that_of_the_rehearsal():
+    """Also where the spread is set against the R of the entry, where bars have no spread, and where
+    a rig decides on bars of its own, which enters later."""
+    said = set()
+    for seed in range(40):
+        draw = Random(seed)
+        bars, _, instrument = history(draw, 400)
+        bars = bars._replace(spread=np.where(bars.time % 7 == 0, np.nan, bars.spread))
+        account = an_account(draw)
+        rig = msgspec.structs.replace(
+            a_rig(draw), direction="both", reverse=False, follow_on=None, from_=None, to=None
+        )
+        joined = None
+        if seed % 3 == 0:
+            rig = msgspec.structs.replace(rig, timeframe="5m")
+            joined = joined_to(bars, timeframe("5m"))
+        hours = WeeklySession(EVERY_DAY, "10:00", "14:00", "Europe/Zurich")
+        guard = (
+            SpreadGuard(name="calm", max_ticks=draw.choice([None, 2.0]), max_percent_of_r=10.0),
+            SessionGuard(name="by day", hours=(hours,)),
+        )
+        guards = Guards(guard=tuple(draw.sample(guard, 2)))
+        filters = filters_over(guards, (), instrument, bars, {}, account)
+        trial = Trial(bars, instrument, account, rig)
+        for start, side in ((59, 1), (119, -1), (199, 1), (299, -1)):
+            shown = trial.one(start, side)
+            if isinstance(shown, str):
+                continue
+            calls = np.zeros(400, np.int8)
+            calls[start if joined is None else shown.first - 1] = side
+            right = Rehearsal(
+                bars,
+                Signals(calls, np.zeros(400, np.int8)),
+                instrument,
+                account,
+                rig,
+                HistoryPolicy(guards),
+                joined,
+            ).run(0)
+            verdict = filters.verdict(shown)
+            said.add(verdict)
+            assert ("No filter" in verdict) == bool(right.trades), (seed, start, verdict)
+    assert said == {
+        "No filter would keep it out",
+        "The filter 'calm' would keep it out",
+        "The filter 'by day' would keep it out",
+    }
+
+
+def test_what_was_said_of_bars_that_are_no_longer_shown_is_not_said_of_others(rigs, trader):
+    trader.qtbot.waitUntil(lambda: rigs._filters is not None)
+    late = rigs._filters._replace(bars=rigs._filters.bars.last(50))
+    rigs._filters = None
+    rigs._judged(late)
+    assert rigs._filters is None
+
+
 def test_the_trial_goes_on_with_each_bar_that_completes(rigs, trader):
     size, chosen = rigs.chart.size, rigs.chart.start
     time = int(rigs.chart._pyramid.bars.time[chosen])
@@ -246,6 +310,21 @@ def test_a_rig_goes_to_a_file_and_comes_back(rigs, tmp_path, trader):
     rigs.import_from(odd)
     assert "name: expected one line" in trader.window.notice.text.text()
     assert len(rigs.shelf.all) == count
+
+
+def test_texts_that_do_not_fit_are_left_out(rigs, trader):
+    """The settings may be of before, or damaged: the station did not open any more."""
+    good = RigDraft(rigs.shelf.all["Slow warp"]).texts
+    for damaged in (
+        {},
+        good | {"weft": []},
+        good | {"trail": [{"weft": "3"}]},
+        good | {"general": []},
+    ):
+        rigs.take_unfinished({"Slow warp": damaged, "Nobody's": good})
+        assert "Slow warp" not in rigs.drafts
+    rigs.take_unfinished({"Slow warp": good})
+    assert rigs.drafts["Slow warp"].made is not None
 
 
 def test_what_is_typed_and_makes_no_rig_yet_is_there_after_a_restart(rigs, trader):

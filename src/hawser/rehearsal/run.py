@@ -143,6 +143,12 @@ class Outcome(Trades):
         return int((whole[:, batch.LAST] - whole[:, batch.FIRST] + ~at_open - late).sum())
 
 
+def spreads(bars: Bars, account: Account) -> Array:
+    """At each bar, whole ticks: that of the account's costs where the bar has none."""
+    known = np.where(np.isnan(bars.spread), float(account.costs.spread_ticks), bars.spread)
+    return np.rint(known)
+
+
 class Rehearsal:
     """Everything about a history and a rig that does not depend on the order inside a bar."""
 
@@ -167,7 +173,7 @@ class Rehearsal:
         bars, span, lasts = joined.bars, joined.span, joined.lasts
         self.time, self.fine_time = bars.time, fine.time
         tick, simple = instrument.tick_size, rig.atr_smoothing == "simple"
-        spread = np.where(np.isnan(fine.spread), float(account.costs.spread_ticks), fine.spread)
+        spread = spreads(fine, account)
         trails = stops = [NO_COLUMN, NO_COLUMN]
         if rig.trail is not None and rig.trail.kind in ("bars", "line"):
             trails = [
@@ -179,7 +185,7 @@ class Rehearsal:
         prices = np.empty(fine.time.size, records.PRICES)
         for name in ("open", "high", "low", "close"):
             prices[name] = np.rint(getattr(fine, name) / tick)
-        prices["spread"] = np.rint(spread)
+        prices["spread"] = spread
         signal = signals.signal[lasts].astype(np.int8)
         rows = np.empty(bars.time.size, records.BAR)
         rows["opens"], rows["end"] = bars.time, joined.ends
@@ -189,7 +195,7 @@ class Rehearsal:
         self.watch = (
             unwatched()
             if policy is None
-            else watch_of(policy, instrument, fine._replace(spread=np.rint(spread)), joined, since)
+            else watch_of(policy, instrument, fine._replace(spread=spread), joined, since)
         )
         self.counted = (
             uncounted()

@@ -31,8 +31,6 @@ from PyQt6.QtWidgets import (
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.errors import Unavailable
-from hawser.core.guards.declared import Guards
-from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.desk.app.account_desk import AccountDesk, together
@@ -67,7 +65,7 @@ from hawser.service import timed_io
 from hawser.service.alerts.alert import Alert
 from hawser.service.profiles.rigs import RigShelf
 from hawser.service.profiles.sources import SourceShelf
-from hawser.service.runtime.runtime import Runtime
+from hawser.service.runtime.runtime import PolicyTold, Runtime
 from hawser.service.views.snapshot import Snapshot
 
 WANTED, LEAST = QSize(1280, 800), QSize(980, 620)
@@ -517,7 +515,7 @@ class Window(QMainWindow):
             self.notice.tell("caution", "; ".join(self.shelf.faults))
         self.rigs_changed()
 
-    def policy(self, then: Callable[[Guards, tuple[Calendar, ...]], None]) -> None:
+    def policy(self, then: PolicyTold) -> None:
         self.runtime.policy(then)
 
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:

@@ -54,8 +54,8 @@ class Draft(Protocol):
     def can(self) -> tuple[bool, bool]:
         """Whether there is something to undo, and to redo."""
 
-    def take(self, texts: Any) -> None:
-        """What was typed before, as it was."""
+    def take(self, texts: Any) -> bool:
+        """What was typed before, as it was; False where that does not fit."""
 
 
 Drafted = TypeVar("Drafted", bound=Draft)
@@ -69,6 +69,7 @@ class Words(msgspec.Struct, frozen=True):
     list_topic: str
     name_topic: str
     note_topic: str
+    note_key: str  # in its file
     longest_name: int
     longest_note: int
 
@@ -135,10 +136,6 @@ class Shelved(StationView, Generic[Record, Drafted]):
     # What each kind of station says of its own
 
     def draft_of(self, one: Record) -> Drafted:
-        raise NotImplementedError
-
-    def note_of(self, one: Record) -> dict[str, str]:
-        """Its note under its own key, for copies that change it."""
         raise NotImplementedError
 
     def first(self, name: str) -> Record:
@@ -425,8 +422,8 @@ class Shelved(StationView, Generic[Record, Drafted]):
         """What a draft makes, under its name and with its note."""
         made = draft.made
         assert made is not None
-        key = next(iter(self.note_of(made)))
-        return msgspec.structs.replace(made, **{"name": self.name, key: draft.note})  # type: ignore[no-any-return]
+        under = {"name": self.name, self.WORDS.note_key: draft.note}
+        return msgspec.structs.replace(made, **under)  # type: ignore[no-any-return]
 
     def unfinished(self) -> dict[str, Texts]:
         """What is typed and makes none yet, to be remembered."""
@@ -439,8 +436,7 @@ class Shelved(StationView, Generic[Record, Drafted]):
             if one is None:
                 continue
             draft = self.draft_of(one)
-            if rows.keys() == draft.texts.keys():
-                draft.take(rows)
+            if draft.take(rows):
                 self.drafts[name] = draft
         self.show_one(self.name)
 

@@ -10,8 +10,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QSplitter, QTableView, QWidget
 
 from hawser.core.bars import Bars
-from hawser.core.guards.declared import Guards
-from hawser.core.guards.news import Calendar
 from hawser.core.instrument import Instrument
 from hawser.core.rig import Rig
 from hawser.desk.common.appearance import Appearance
@@ -21,7 +19,7 @@ from hawser.desk.models.topics.topic import Topic
 from hawser.engine.commands import Weight
 from hawser.service.profiles.rigs import RigShelf
 from hawser.service.profiles.sources import SourceShelf
-from hawser.service.runtime.runtime import Runtime
+from hawser.service.runtime.runtime import PolicyTold, Runtime
 from hawser.service.views.snapshot import Snapshot
 
 
@@ -78,8 +76,9 @@ class Desk(Protocol):
     def tell(self, weight: Weight, text: str) -> None:
         """Show a sentence in the notice bar."""
 
-    def policy(self, then: Callable[[Guards, tuple[Calendar, ...]], None]) -> None:
-        """Have told, from another thread, the guards of the account in view, with their news."""
+    def policy(self, then: PolicyTold) -> None:
+        """Have told, from another thread, the guards of the account in view, with their news and
+        the bars that their regimes look at."""
 
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         """Have told, from another thread, the shortest bars of every instrument of the account in

@@ -52,10 +52,25 @@ class Typing:
         del self.texts[key][row]
         self.check()
 
-    def take(self, texts: Texts) -> None:
-        """What was typed before, as it was."""
+    def fits(self, texts: Texts) -> bool:
+        """Whether these may be its texts: they come from a file that may be of before, or
+        damaged."""
+        if texts.keys() != self.texts.keys():
+            return False
+        return all(self.rows_fit(section, rows) for section, rows in texts.items())
+
+    def rows_fit(self, section: str, rows: list[dict[str, str]]) -> bool:
+        """Whether a section may have these rows."""
+        raise NotImplementedError
+
+    def take(self, texts: Texts) -> bool:
+        """What was typed before, as it was; False, and nothing is changed, where it does not
+        fit."""
+        if not self.fits(texts):
+            return False
         self.texts = copy.deepcopy(texts)
         self.check()
+        return True
 
     def undo(self) -> bool:
         return self._step(self._past, self._future)

@@ -113,6 +113,12 @@ class RigDraft(Typing):
             self.texts["stop"] = [{"stop": self.sections["stop"].blanks[0].first}]
         self.check()
 
+    def rows_fit(self, section: str, rows: list[dict[str, str]]) -> bool:
+        known = self.sections[section]
+        keys = {blank.key for blank in known.blanks}
+        least = 1 if section == "general" else 0
+        return least <= len(rows) <= known.most and all(row.keys() == keys for row in rows)
+
     # Reading
 
     def check(self) -> None:

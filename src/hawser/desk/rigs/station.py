@@ -3,7 +3,7 @@ frame."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 
 import numpy as np
@@ -64,7 +64,6 @@ from hawser.service.profiles.rigs import RigShelf
 from hawser.service.views.snapshot import Snapshot
 
 MOST_BARS = 20_000  # of the history's end that a trial looks at
-NONE = "beside: none"
 FRAME_MS = 16  # a part of the station is drawn after another, each in a frame of its own
 
 
@@ -84,13 +83,7 @@ def opened(desk: Desk, _: StationAccount) -> Rigs:
 
 def _tell_policy(desk: Desk, rigs: Rigs) -> None:
     """The policy and the bars that its regimes look at, from the engine's thread."""
-    desk.policy(
-        lambda guards, calendars: desk.bars_of_all(
-            lambda bars: while_there(rigs.policy_told.emit)(
-                guards, calendars, {name: one for name, (_, one) in bars.items()}
-            )
-        )
-    )
+    desk.policy(while_there(rigs.policy_told.emit))
 
 
 class Rigs(Shelved[Rig, RigDraft]):
@@ -102,12 +95,13 @@ class Rigs(Shelved[Rig, RigDraft]):
         list_topic="rig_list",
         name_topic="rig_name",
         note_topic="rig_note",
+        note_key="note",
         longest_name=LONGEST_NAME,
         longest_note=LONGEST_NOTE,
     )
     wanted = pyqtSignal(object)
     policy_wanted = pyqtSignal()
-    policy_told = pyqtSignal(object, object, object)  # guards, calendars, bars by instrument
+    policy_told = pyqtSignal(object, object, object)  # guards, calendars, bars and their length
 
     follows = True
 
@@ -210,9 +204,6 @@ class Rigs(Shelved[Rig, RigDraft]):
     def draft_of(self, one: Rig) -> RigDraft:
         return RigDraft(one)
 
-    def note_of(self, one: Rig) -> dict[str, str]:
-        return {"note": one.note}
-
     def first(self, name: str) -> Rig:
         return Rig(name=name, stop=StopRule(atr=2.0))
 
@@ -312,16 +303,25 @@ class Rigs(Shelved[Rig, RigDraft]):
             self.try_out()
 
     def _judge(
-        self, guards: Guards, calendars: tuple[Calendar, ...], bars: dict[str, Bars]
+        self,
+        guards: Guards,
+        calendars: tuple[Calendar, ...],
+        bars: Mapping[str, tuple[int, Bars]],
     ) -> None:
         """What the policy's filters say of an entry at each bar: reckoned behind what is shown."""
-        if self._of is not None:
+        account = self._snapshot.account if self._snapshot is not None else None
+        if self._of is not None and account is not None:
             instrument, shown, _ = self._of
-            self._judging.ask(partial(filters_over, guards, calendars, instrument, shown, bars))
+            others = {name: one for name, (_, one) in bars.items()}
+            self._judging.ask(
+                partial(filters_over, guards, calendars, instrument, shown, others, account)
+            )
 
     def _judged(self, found: Filters) -> None:
-        self._filters = found
-        self.try_out()
+        # what was reckoned over bars that are no longer shown says nothing of these
+        if self._of is not None and found.bars is self._of[1]:
+            self._filters = found
+            self.try_out()
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         """Who uses which rig; the account that trials are sized by."""
@@ -331,6 +331,7 @@ class Rigs(Shelved[Rig, RigDraft]):
         if before != self._uses():
             self.list_all(self.name)
         elif first:
+            self.policy_wanted.emit()
             self.try_out()
 
     def set_side(self, side: int) -> None:
@@ -385,9 +386,8 @@ class Rigs(Shelved[Rig, RigDraft]):
             shown.append(found if isinstance(found, TrialResult) else None)
             name = "" if number == 0 or rig is None else f"{rig.name}: "
             told = in_words(found) if isinstance(found, TrialResult) else found
-            if number == 0 and self._filters is not None and self.chart.start >= 0:
-                verdict = self._filters.verdict(self.chart.start, self.side)
-                told = ". ".join(one for one in (told, verdict) if one)
+            if number == 0 and self._filters is not None and isinstance(found, TrialResult):
+                told = ". ".join(one for one in (told, self._filters.verdict(found)) if one)
             self._tell(number, name + told)
         self.chart.show_trials(shown[0], shown[1])
         self._later.start()

@@ -16,7 +16,8 @@ from PyQt6.QtWidgets import QWidget
 from hawser.core.account import Account
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
-from hawser.core.guards.declared import Filter, Guards
+from hawser.core.guards.context import EntryContext
+from hawser.core.guards.declared import Filter, Guards, SpreadGuard
 from hawser.core.guards.news import Calendar
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
@@ -26,6 +27,7 @@ from hawser.rehearsal.trial import Fan, Trial, TrialResult
 from hawser.service.runtime.warming import prime_trials
 
 STARTS = 500
+NOWHERE: Array = np.zeros((0, 2), np.int16)
 
 
 class Primer(QTimer):
@@ -60,23 +62,37 @@ def fans(trials: list[Trial | None], side: int, seed: int) -> list[Fan | None]:
 
 
 class Filters(NamedTuple):
-    """What the filters of a policy say of an entry at the open of each bar. `shut`: of longs and
-    shorts, the number of the first that is closed, counted from 1 (0: none); `names` by number."""
+    """What the filters of a policy say of an entry at the open of each of `bars`. `shut`: of longs
+    and shorts, the number of the first that is closed, counted from 1 (0: none); `names` by number.
+    `of_r`: by number, those that set the spread (ticks) against the R of an entry."""
 
-    names: tuple[str, ...]
-    shut: Array
+    instrument: Instrument
+    bars: Bars
+    spread: Array
+    names: tuple[str, ...] = ()
+    shut: Array = NOWHERE
+    of_r: tuple[tuple[int, SpreadGuard], ...] = ()
     wrong: str = ""
 
-    def verdict(self, bar: int, side: int) -> str:
-        """In words, of an entry that is decided at the close of a bar."""
+    def verdict(self, trial: TrialResult) -> str:
+        """In words, of the entry of a trial over the same bars."""
         if self.wrong:
             return f"The filters cannot be judged here: {self.wrong}"
-        if not self.names or not 0 <= bar + 1 < len(self.shut):
+        if not self.names:
             return ""
-        number = int(self.shut[bar + 1, 0 if side > 0 else 1])
-        if not number:
+        first = int(self.shut[trial.first, 0 if trial.side > 0 else 1])
+        found = [first] if first else []
+        r_ticks = float(abs(trial.ref - trial.stop))
+        found += [n for n, guard in self.of_r if self.too_wide(guard, trial.first, r_ticks)]
+        if not found:
             return "No filter would keep it out"
-        return f"The filter '{self.names[number - 1]}' would keep it out"
+        return f"The filter '{self.names[min(found) - 1]}' would keep it out"
+
+    def too_wide(self, guard: SpreadGuard, bar: int, r_ticks: float) -> bool:
+        """Whether the spread at the open of a bar is beyond a guard's part of this R (ticks)."""
+        at, spread = int(self.bars.time[bar]), float(self.spread[bar])
+        context = EntryContext(at, self.instrument, spread, {}, (), r_ticks=r_ticks)
+        return guard.verdict(context) is not None
 
 
 def filters_over(
@@ -85,20 +101,28 @@ def filters_over(
     instrument: Instrument,
     bars: Bars,
     references: dict[str, Bars],
+    account: Account,
 ) -> Filters:
     """What filters say over a history; to be called away from the window's thread. Kill switches
     count an account's own results, of which a trial has none."""
+    from hawser.rehearsal.run import spreads
     from hawser.rehearsal.watch import HistoryPolicy, watch_of
 
-    names = tuple(one.name for one in guards.guard)
+    spread = spreads(bars, account)
     if not any(isinstance(one, Filter) for one in guards.guard):
-        return Filters((), np.zeros((0, 2), np.int16))
+        return Filters(instrument, bars, spread)
     policy = HistoryPolicy(guards, calendars, references=references)
+    names = tuple(one.name for one in guards.guard)
     try:
-        watch = watch_of(policy, instrument, bars, alone(bars))
+        watch = watch_of(policy, instrument, bars._replace(spread=spread), alone(bars))
     except BadInput as error:
-        return Filters(names, np.zeros((0, 2), np.int16), error.sentence)
-    return Filters(names, watch.shut)
+        return Filters(instrument, bars, spread, names, wrong=error.sentence)
+    by_r = [(n + 1, guards.guard[n]) for n in watch.of_r_number.tolist()]
+    of_r = tuple((n, one) for n, one in by_r if isinstance(one, SpreadGuard))
+    found = Filters(instrument, bars, spread, names, watch.shut, of_r)
+    for _, guard in of_r:  # what it is compiled to is loaded here, not on the window's thread
+        found.too_wide(guard, 0, 1.0)
+    return found
 
 
 def account_alone(account: Account) -> Account:

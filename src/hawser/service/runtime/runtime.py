@@ -41,6 +41,9 @@ if TYPE_CHECKING:
     from hawser.venue.quay.simulated import Simulated
 
 
+PolicyTold = Callable[[Guards, tuple[Calendar, ...], Mapping[str, tuple[int, Bars]]], None]
+
+
 class ShownInstrument(msgspec.Struct):
     symbol: str = ""
     span: int = 0
@@ -132,9 +135,10 @@ class Runtime:
         """The instrument that is shown."""
         return self.shown.symbol
 
-    def policy(self, then: Callable[[Guards, tuple[Calendar, ...]], None]) -> None:
-        """Have the guards in force told on the engine's thread, with their news."""
-        self.do(lambda engine: then(*engine.policy()))
+    def policy(self, then: PolicyTold) -> None:
+        """Have the guards in force told on the engine's thread, with their news and the bars of
+        `bars_of_all`, that their regimes look at."""
+        self.do(lambda engine: then(*engine.policy(), engine.bars_of_all()))
 
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         """Have the shortest completed bars of every instrument told on the engine's thread, each
