@@ -14,6 +14,7 @@ from hawser.core.sources import followed as fw
 from hawser.core.sources.evaluation import Evaluation, evaluated
 from hawser.core.sources.followed import followed
 from hawser.core.sources.lines.averages import Ema
+from hawser.core.sources.said import sentence
 from hawser.core.sources.source import worries
 from hawser.core.sources.view import Seen, View
 from hawser.formats.sources import source_of
@@ -282,3 +283,8 @@ def test_the_chance_of_many_is_that_of_some_drawn():
             assert drawn == pytest.approx(
                 fw._normal_chance(every.result, longs, shorts, mean), abs=0.03
             )
+
+
+def test_a_column_that_is_called_as_a_price_is_told_by_its_name():
+    source = source_of({"name": "Weft", "enter": [{"kind": "column", "name": "close"}]}, "here")
+    assert "the column close is" in sentence(source) and "the column the" not in sentence(source)

@@ -26,9 +26,10 @@ TIMES = ("from", "to")  # of a rig: ns
 A_DECIMAL = 'expected a decimal number such as "0.01"'
 
 
-def record(kind: type[Record], data: object, where: str) -> Record:
-    """`data` as a `kind`; raises BadInput naming `where`, the key and what is expected there."""
-    wild = _wild(data)
+def record(kind: type[Record], data: object, where: str, under: str = "") -> Record:
+    """`data` as a `kind`; raises BadInput naming `where`, the key and what is expected there.
+    `under`: the key of a larger record that it stands at."""
+    wild = _under(under, _wild(data))
     if wild:
         expected = f"a number of at most {MOST:.0e}, and 0 or at least {LEAST:.0e}"
         raise BadInput(
@@ -37,23 +38,33 @@ def record(kind: type[Record], data: object, where: str) -> Record:
             place=wild,
             text=f"expected {expected}",
         )
-    odd = _odd(kind, data)
+    odd = _under(under, _odd(kind, data))
     if odd:
         raise BadInput("bad_value", f"{where}: {odd}: {A_DECIMAL}", place=odd, text=A_DECIMAL)
     try:
         return msgspec.convert(data, kind)
     except BadInput as error:
-        raise BadInput(error.code, f"{where}: {error.sentence}", **error.values) from None
+        if not under:
+            raise BadInput(error.code, f"{where}: {error.sentence}", **error.values) from None
+        place = _under(under, error.place) or under
+        told = str(error.values.get("text", error.sentence))
+        values = error.values | {"place": place, "text": told}
+        raise BadInput(error.code, f"{where}: {place}: {told}", **values) from None
     except UnicodeEncodeError:
         raise BadInput("bad_value", f"{where}: holds half a sign; expected UTF-8 text") from None
     except msgspec.ValidationError as error:
-        place, told = _explained(kind, str(error))
+        place, told = _explained(kind, str(error), under)
         raise BadInput(
             "bad_value",
             f"{where}: {place}: {told}" if place else f"{where}: {told}",
             place=place,
             text=told,
         ) from None
+
+
+def _under(place: str, key: str) -> str:
+    """A key within what stands at a place; empty where no key is meant."""
+    return f"{place}.{key}" if place and key else key
 
 
 def as_read(made: Record) -> Record:
@@ -116,10 +127,10 @@ def _shape(kind: type[msgspec.Struct]) -> list[tuple[str, bool, list[type[msgspe
     ]
 
 
-def _explained(kind: type[msgspec.Struct], text: str) -> tuple[str, str]:
+def _explained(kind: type[msgspec.Struct], text: str, under: str) -> tuple[str, str]:
     """msgspec's message as a place and our words, with the nearest known key for an unknown one."""
     place = re.search(r" - at `\$\.?(.*?)`$", text)
-    path = place.group(1) if place else ""
+    path = _under(under, place.group(1) if place else "") or under
     told = text[: place.start()] if place else text
     unknown = re.search(r"unknown field `(.*)`", told)
     if unknown:

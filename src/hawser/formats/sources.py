@@ -67,7 +67,14 @@ def _check_condition(table: object, place: str, where: str) -> None:
     _known_keys(table, KINDS[kind], place, where)
     for key in OPERANDS:
         _check_operand(table.get(key), f"{place}.{key}", where)
-    _check_values(KINDS[kind], table, place, where)
+    try:
+        record(KINDS[kind], table, where, place)
+    except BadInput as error:
+        if error.place != f"{place}.zone":
+            raise
+        told = f"{error.values['text']}{_nearest_zone(str(table['zone']))}"
+        values = error.values | {"text": told}
+        raise BadInput(error.code, f"{where}: {error.place}: {told}", **values) from None
 
 
 def _check_operand(side: object, place: str, where: str) -> None:
@@ -81,28 +88,7 @@ def _check_operand(side: object, place: str, where: str) -> None:
             told = f"expected {' or '.join(TURNING)}, got {kind}"
             raise BadInput.at("bad_value", f"{where}: {place}.kind", told)
         _known_keys(side, kinds[kind], place, where)
-        _check_values(kinds[kind], side, place, where)
-
-
-def _check_values(
-    kind: type[msgspec.Struct], table: dict[str, Any], place: str, where: str
-) -> None:
-    """Whether it can be made; raises BadInput with the whole way to the key that is wrong."""
-    try:
-        record(kind, table, where)
-    except BadInput as error:
-        full = f"{place}.{error.place}" if error.place else place
-        text = str(error.values.get("text", error.sentence))
-        if not error.place:  # a key that is missing is named in the sentence
-            text = text.replace("key ", f"key {place}.", 1)
-            raise BadInput(error.code, f"{where}: {text}", place=full, text=text) from None
-        if error.place == "zone" and isinstance(table.get("zone"), str):
-            text += _nearest_zone(table["zone"])
-        raise BadInput(
-            error.code,
-            f"{where}: {full}: {text}",
-            **error.values | {"place": full, "text": text},
-        ) from None
+        record(kinds[kind], side, where, place)
 
 
 def _nearest_zone(zone: str) -> str:

@@ -24,7 +24,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import Joined, alone, joined_to
 from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
-from hawser.core.sources.source import Source, worries
+from hawser.core.sources.source import Source, too_short, worries
 from hawser.core.timeframes import timeframe
 from hawser.formats.bars import BarFile, Columns
 from hawser.formats.declared import load
@@ -40,7 +40,7 @@ from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
 from hawser.rehearsal.tables import OutcomeTables
 from hawser.rehearsal.watch import HistoryPolicy, acting
 from hawser.service.run_record import RunRecord
-from hawser.service.signalling import BarFiles, named_files, said_over, too_short
+from hawser.service.signalling import BarFiles, named_files, said_over
 
 ORDERS = {"pessimistic": PESSIMISTIC, "optimistic": OPTIMISTIC, "path": PATH}
 

@@ -12,11 +12,10 @@ from hawser.core import figures as fg
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
-from hawser.core.rules.bar_close import EITHER
-from hawser.core.sources.evaluation import Signalled, evaluated
+from hawser.core.sources.evaluation import Signalled, counted, evaluated
 from hawser.core.sources.followed import Followed, followed
 from hawser.core.sources.followed_said import horizon_said, many
-from hawser.core.sources.source import Source, worries
+from hawser.core.sources.source import Source, too_short, worries
 from hawser.core.sources.view import Seen
 from hawser.formats.bars import further, read_table, tri_state, unrounded
 from hawser.formats.lines import add_columns
@@ -178,30 +177,6 @@ def said_over(
         return evaluated(source, Seen(bars, others, columns), span), minded
     except BadInput as error:
         raise BadInput(error.code, f"{path}: {error.sentence}", **error.values) from None
-
-
-def counted(said: Signalled) -> dict[str, int]:
-    """How often it says what."""
-    either = said.leave == EITHER
-    return {
-        "long": int((said.signal == 1).sum()),
-        "short": int((said.signal == -1).sum()),
-        "leave_long": int(((said.leave == -1) | either).sum()),
-        "leave_short": int(((said.leave == 1) | either).sum()),
-        "both_ways": int(said.both_ways.sum()),
-    }
-
-
-def too_short(source: Source, size: int) -> list[str]:
-    """Lines that never have a value over so many bars: sentences."""
-    found = []
-    for place, line in source.lines():
-        if line.of_chart and line.needs > size:
-            found.append(
-                f"{place}: needs {fg.counted(line.needs, 'bar')} for a first value; there are "
-                f"{fg.number(size, 0)}"
-            )
-    return found
 
 
 def _in_words(report: dict[str, Any], after: Mapping[int, Followed], bars: int) -> list[str]:

@@ -25,6 +25,18 @@ class Signalled(NamedTuple):
     both_ways: Array
 
 
+def counted(said: Signalled) -> dict[str, int]:
+    """How often a source says what."""
+    either = said.leave == EITHER
+    return {
+        "long": int((said.signal == 1).sum()),
+        "short": int((said.signal == -1).sum()),
+        "leave_long": int(((said.leave == -1) | either).sum()),
+        "leave_short": int(((said.leave == 1) | either).sum()),
+        "both_ways": int(said.both_ways.sum()),
+    }
+
+
 class Answered(NamedTuple):
     """What one condition says at each bar, bool; `place` as `enter[0]`."""
 
@@ -53,7 +65,7 @@ class _Asked:
             shorts[first:size] = kept
         if self.condition.either:
             shorts[first:size] = longs[first:size]
-        return longs[:size], shorts[:size]
+        return self.given(size)
 
     def given(self, size: int) -> tuple[Array, Array]:
         """The answers at the first bars, which have been asked for."""

@@ -12,13 +12,13 @@ import msgspec
 
 from hawser.core.field_help import FieldHelp, keys_of
 from hawser.core.sources.lines.base import TAKEN_OF, Line, Template
+from hawser.core.sources.lines.declared import PRICES
 
 if TYPE_CHECKING:
     from hawser.core.sources.conditions.base import Condition
     from hawser.core.sources.source import Source
 
 FOR_SHORT = "_short"  # ends the name of a key that counts for short alone
-PRICES = ("open", "high", "low", "close")
 ONE = re.compile(r"\b1 (bar|close|deviation)s\b")
 
 
@@ -52,9 +52,11 @@ def _value(made: msgspec.Struct, key: FieldHelp) -> str:
         return ", ".join(f"{name} {one}" for name, one in value.items()) or "no settings"
     if isinstance(value, tuple):
         return ", ".join(map(str, value))
-    if not key.choices:
-        return f"the {value}" if value in PRICES else str(value)
-    return key.word(str(value))
+    if key.choices:
+        return key.word(str(value))
+    # a column may be called as a price is
+    side = isinstance(key.type, msgspec.inspect.UnionType) and value in PRICES
+    return f"the {value}" if side else str(value)
 
 
 @lru_cache(1_000)  # asked for at each bar that is pointed at

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from hawser.core import figures as fg
 from hawser.core.errors import BadInput, is_line
 from hawser.core.field_help import help_text
 from hawser.core.sources.conditions.base import PARTS, Part
@@ -105,3 +106,13 @@ def _never(source: Source, side: int) -> bool:
     may = [one.may_say(side) for one in source.enter]
     entered = any(may) if source.combine == "any" else all(may)
     return not (entered and all(one.may_say(side) for one in source.only))
+
+
+def too_short(source: Source, size: int) -> list[str]:
+    """Lines that never have a value over so many bars: sentences."""
+    return [
+        f"{place}: needs {fg.counted(line.needs, 'bar')} for a first value; there are "
+        f"{fg.number(size, 0)}"
+        for place, line in source.lines()
+        if line.of_chart and line.needs > size
+    ]

@@ -2,28 +2,27 @@
 
 from __future__ import annotations
 
-from functools import cache, partial
-from typing import Any
+from functools import cache
 
 from hawser.core.errors import BadInput
 from hawser.core.field_help import keys_of
 from hawser.core.sources.conditions.rises import Rises
 from hawser.core.sources.lines.base import Line
 from hawser.core.sources.lines.declared import KINDS as LINES
-from hawser.core.sources.lines.declared import PRICES, line_of
+from hawser.core.sources.lines.declared import PRICES
 from hawser.core.sources.said import line_said
 from hawser.desk.models.drafting import Texts, Typing
 from hawser.desk.models.form_words import FormBlank, Section, Words
 from hawser.desk.models.operands import (
     CHAPTER,
     Choices,
-    Read,
     completed_operand,
+    noted,
     operand_words,
     plain_operand,
 )
 from hawser.desk.models.topics.topic import Topic
-from hawser.formats.sources import source_of
+from hawser.formats.declared import record
 
 MOST_LINES = 6
 SECTIONS = (
@@ -59,6 +58,11 @@ class LinesDraft(Typing):
     def filled(self, section: str, row: dict[str, str]) -> dict[str, str]:
         return completed_operand(row, "a", CHOICES) if section == "lines" else row
 
+    def rows_fit(self, section: str, rows: list[dict[str, str]]) -> bool:
+        if section == "source":
+            return [row.keys() for row in rows] == [row.keys() for row in EMPTY[section]]
+        return len(rows) <= MOST_LINES and all(self.filled(section, row) == row for row in rows)
+
     def add(self, key: str) -> bool:
         if len(self.texts[key]) >= MOST_LINES:
             return False
@@ -72,7 +76,7 @@ class LinesDraft(Typing):
             self.made = tuple(one for one in found if one is not None)
 
     def _line(self, number: int, row: dict[str, str]) -> Line | None:
-        plain = plain_operand(row, "a", partial(self._note, number))
+        plain = plain_operand(row, "a", noted(self.errors, "lines", number))
         if any(place[1] == number for place in self.errors):
             return None
         if isinstance(plain, str):
@@ -80,19 +84,10 @@ class LinesDraft(Typing):
             self.errors["lines", number, "a"] = told
             return None
         try:
-            made = source_of({"name": "line", "enter": [{"kind": "rises", "a": plain}]}, "here")
+            return record((LINES | PRICES)[row["a"]], plain, "here", "a")
         except BadInput as error:
-            key = error.place.rpartition("enter[0].")[2]
-            self.errors["lines", number, key if key in row else "a"] = error.text
+            self.errors["lines", number, error.place if error.place in row else "a"] = error.text
             return None
-        line = line_of(made.enter[0].a)  # type: ignore[union-attr]  # a rise, as it was asked for
-        assert isinstance(line, Line)
-        return line
-
-    def _note(self, number: int, key: str, read: Read) -> Any:
-        if read.wrong:
-            self.errors["lines", number, key] = read.wrong
-        return read.value
 
     @property
     def said(self) -> str:

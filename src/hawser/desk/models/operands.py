@@ -13,7 +13,9 @@ from hawser.core.field_help import FieldHelp, keys_of
 from hawser.core.sources.lines.base import TAKEN_OF
 from hawser.core.sources.lines.declared import KINDS as LINES
 from hawser.core.sources.lines.declared import PRICES
+from hawser.core.sources.lines.trends import CEILING
 from hawser.core.sources.said import parts
+from hawser.desk.models.drafting import Place
 from hawser.desk.models.editing import as_text, as_value
 from hawser.desk.models.form_words import Folded, FormBlank, Words
 from hawser.desk.models.topics.topic import Topic, topic_of_field
@@ -26,7 +28,7 @@ OF_OTHER_BARS = ("timeframe", "instrument")
 FIRST = {"a": "close", "b": "sma", "line": "supertrend"}
 FIRST |= {"length": "20", "factor": "2", "file": "own_loom.py", "value": "50"}
 # what an empty blank stands for, where that is no value of its own
-HINTS = {"length_short": "as many", "ceiling": "0.2"}
+HINTS = {"length_short": "as many", "ceiling": f"{CEILING:g}"}
 HINTS |= {"timeframe": "the chart's", "instrument": "the chart's"}
 NAMES = {"a": "what", "b": "with what", "b_short": "with what, for short"}
 Choices = tuple[tuple[str, str], ...]
@@ -41,6 +43,17 @@ class Read(NamedTuple):
 
 # What is read: the key in its row, and the value or what is wrong; gives back the value
 Note = Callable[[str, Read], Any]
+
+
+def noted(errors: dict[Place, str], section: str, number: int) -> Note:
+    """What is wrong in a row goes into `errors`."""
+
+    def note(key: str, read: Read) -> Any:
+        if read.wrong:
+            errors[section, number, key] = read.wrong
+        return read.value
+
+    return note
 
 
 def read_text(key: FieldHelp, text: str) -> Read:
