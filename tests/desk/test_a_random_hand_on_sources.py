@@ -171,7 +171,8 @@ def test_whatever_a_hand_does_at_the_sources(trader, seed):
             said = evaluated(look.source, Seen(over.bars, over.others, spans=over.spans), over.span)
             assert np.array_equal(look.said.signal, said.signal)
             assert np.array_equal(
-                station.chart.said._signal, said.signal[said.signal.size - station.chart.size :]
+                station.chart.over.said._signal,
+                said.signal[said.signal.size - station.chart.size :],
             )
     station.write_down()
     holds(station)

@@ -153,3 +153,15 @@ def test_at_most_six_can_be_drawn():
     while draft.undo():
         pass
     assert draft.texts == EMPTY
+
+
+def test_lines_that_do_not_fit_are_left_out():
+    """The settings may be of before, or damaged: the Helm was not shown any more."""
+    one = {"a": "sma", "a.length": "20"}
+    for texts in ({}, EMPTY | {"weft": []}, EMPTY | {"lines": [{"a": "weft"}]}, {"lines": [one]}):
+        draft = LinesDraft(EMPTY)
+        assert not draft.take(texts) and draft.texts == EMPTY
+    good = LinesDraft(EMPTY)
+    good.add("lines")
+    again = LinesDraft(EMPTY)
+    assert again.take(good.texts) and again.made == good.made

@@ -68,13 +68,13 @@ def test_a_source_that_ships_is_seen_on_the_bars_and_says_why(signals, trader):
     said = evaluated(source, Seen(over.bars), over.span)
     longs, shorts = int((said.signal == 1).sum()), int((said.signal == -1).sum())
     assert signals.counts.text().startswith(f"{longs} long, {shorts} short over ")
-    assert [one.name for one in signals.chart.curves.curves] == [
+    assert [one.name for one in signals.chart.over.curves.curves] == [
         "exponential average of 12 closes",
         "simple average of 48 closes",
         "highest high of 10 bars before",
         "lowest low of 10 bars before",
     ]
-    assert np.array_equal(signals.chart.said._signal, said.signal[-signals.chart.size :])
+    assert np.array_equal(signals.chart.over.said._signal, said.signal[-signals.chart.size :])
     assert len(signals.followed.horizons) == 4
     assert "ATR on average" in signals.followed.accessibleDescription()
 
@@ -89,8 +89,8 @@ def test_pointing_at_a_bar_answers_why_not_here(signals, trader):
     assert "Enter: the RSI of 14 bars comes above 30: long" in told and "now " in told
     assert signals.at.text().startswith("bar of ")
     assert (
-        chart.strips.shown[0].isVisible()
-        and "RSI of 14 bars" in chart.strips.shown[0].accessibleName()
+        chart.over.strips.shown[0].isVisible()
+        and "RSI of 14 bars" in chart.over.strips.shown[0].accessibleName()
     )
 
 
@@ -155,8 +155,8 @@ def test_lines_of_another_instrument_have_a_strip_of_their_own(signals, trader):
     write(row.fields["a.instrument"], "Harbour 40")
     whole(signals, trader)
     assert editor.draft.made.enter[0].a.instrument == "Harbour 40"
-    assert signals.chart.strips.shown[0].isVisible()
-    assert signals.chart.strips.shown[0].accessibleName().startswith("Harbour 40")
+    assert signals.chart.over.strips.shown[0].isVisible()
+    assert signals.chart.over.strips.shown[0].accessibleName().startswith("Harbour 40")
     write(row.fields["a.instrument"], "Harbour 4")
     trader.qtbot.waitUntil(lambda: "the nearest is Harbour 40" in signals.counts.text())
 
@@ -320,6 +320,14 @@ def test_own_python_comes_along_with_its_source(signals, trader, tmp_path):
     assert (folder / "weft.py").read_text("utf-8") == text
 
 
+def test_with_all_its_conditions_a_source_is_offered_no_more(signals, trader):
+    part = signals.editor.parts["only"]
+    while part.add_button.isVisible():
+        trader.click(part.add_button)
+    assert signals.editor.draft.full
+    assert not any(one.add_button.isVisible() for one in signals.editor.parts.values())
+
+
 def test_without_any_source_it_says_what_to_do_next(signals, trader):
     for _ in range(len(signals.shelf.all)):
         signals.delete()
@@ -327,7 +335,7 @@ def test_without_any_source_it_says_what_to_do_next(signals, trader):
     assert "New makes one" in signals.title.placeholderText()
     trader.frames()
     assert signals.reasons.rows.accessibleDescription() == "No source is chosen"
-    assert signals.chart.curves.curves == () and not signals.chart.said._signal.any()
+    assert signals.chart.over.curves.curves == () and not signals.chart.over.said._signal.any()
     trader.click(signals.undo_button)
     assert len(signals.shelf.all) == 1
     whole(signals, trader)

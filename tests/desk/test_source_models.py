@@ -17,7 +17,7 @@ from hawser.core.sources.conditions.declared import KINDS
 from hawser.core.sources.evaluation import evaluated
 from hawser.core.sources.followed import followed
 from hawser.core.sources.said import condition_said, sentence
-from hawser.core.sources.source import Source
+from hawser.core.sources.source import MOST_CONDITIONS, Source
 from hawser.core.sources.view import Seen
 from hawser.demo.world import INSTRUMENTS
 from hawser.desk.chart.curves import joined
@@ -25,7 +25,7 @@ from hawser.desk.chart.viewport import Viewport
 from hawser.desk.models.curves import Curve
 from hawser.desk.models.form_words import Folded, FormBlank, Words
 from hawser.desk.models.source_draft import SourceDraft, texts_of, words_of
-from hawser.desk.models.source_look import Ground, Look, horizons, rows_of, verdict
+from hawser.desk.models.source_look import Ground, Look, horizons, looked_at, rows_of, verdict
 from hawser.formats.sources import load_source, read_source, save_source, source_of, source_text
 from hawser.service.profiles.sources import SourceShelf
 from randomsources import MINUTE, OTHER, arrays, case, history
@@ -228,6 +228,56 @@ def test_what_followed_is_that_of_the_command():
         assert one.all is not None and one.all.worst <= one.all.best
         assert one.signals.mean_of_all is not None
         assert one.all.worst - 1e-9 <= one.signals.mean_of_all <= one.all.best + 1e-9
+
+
+def test_a_line_of_another_instrument_has_its_digits():
+    """Harbour 40 stands at 9 000.0: it was shown with the five digits of CAD/CHF."""
+    source = read_source(
+        'name = "Weft"\n[[enter]]\nkind = "above"\n'
+        'a = {kind = "sma", length = 3, instrument = "Harbour 40"}\nb = 100.0\n',
+        "here",
+    )
+    bars = arrays(history(Random(5), 40, MINUTE, 0))
+    tenths = bars._replace(close=9000.0 + np.arange(40) / 10.0)
+    ground = Ground(OF, MINUTE, bars, {"Harbour 40": tenths}, {"Harbour 40": MINUTE})
+    look = Look(source, ground)
+    _, (panel,) = look.drawn(0)
+    assert (panel.title, panel.digits) == ("Harbour 40", 1)
+    [row] = rows_of(look, 30, UTC)
+    [text] = [text for name, text in row.figures if "Harbour 40" in name]
+    assert text.endswith("9\u202f002.9") or text.endswith("9\u00a0002.9"), text
+
+
+def test_own_python_without_a_file_says_so():
+    text = 'name = "Weft"\n[[enter]]\nkind = "python"\nfile = "weft.py"\n'
+    bars = arrays(history(Random(5), 40, MINUTE, 0))
+    with pytest.raises(BadInput, match="folder"):
+        looked_at(read_source(text, "here"), None, Ground(OF, MINUTE, bars))
+
+
+def test_texts_that_do_not_fit_are_left_out():
+    """The settings may be of before, or damaged: the station did not open any more."""
+    _, draft = drafted(3)
+    good = draft.texts
+    row = {"kind": "crosses", "taken": "as it is"}
+    for damaged in (
+        {},
+        good | {"weft": []},
+        good | {"enter": [{"kind": "weft"}]},
+        good | {"enter": [{}]},
+        good | {"enter": [row]},
+        good | {"general": []},
+    ):
+        assert not draft.take(damaged) and draft.texts == good and draft.made is not None
+    assert draft.take(good)
+
+
+def test_there_is_room_for_so_many_conditions_and_no_more():
+    draft = SourceDraft(read_source('name = "Weft"\n[[enter]]\nkind = "always"\n', "here"))
+    while not draft.full:
+        assert draft.add("leave")
+    assert not draft.add("enter")
+    assert sum(len(draft.texts[part]) for part in PARTS) == MOST_CONDITIONS
 
 
 def test_what_is_not_there_is_told_with_the_nearest():

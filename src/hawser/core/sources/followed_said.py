@@ -33,24 +33,25 @@ def of_all(bars: Bars, horizon: int, signal: Array) -> OfAll | None:
     return OfAll(longs * up - (1 - longs) * down, longs * down - (1 - longs) * up)
 
 
-def luck_said(chance: float) -> str:
-    """In how many of all tries luck does as well."""
+def luck_said(chance: float, below: str = "fewer than") -> str:
+    """In how many of all tries luck does as well; `below`: the words before the least that is
+    told."""
     if 100 * chance < LEAST_TOLD:
-        return f"fewer than {fg.percent(LEAST_TOLD, 1)}"
+        return f"{below} {fg.percent(LEAST_TOLD, 1)}"
     return fg.percent(100 * chance, 1)
 
 
 def horizon_said(horizon: int, one: Followed) -> str:
     """What followed within so many bars."""
     after = f"After {many(horizon, 'bar')}"
-    if one.mean is None or one.mean_of_all is None or one.chance is None:
+    mean, every, share, chance = one.mean, one.mean_of_all, one.share_above_0, one.chance
+    if mean is None or every is None or share is None or chance is None:
         return f"{after}: no signal has so many behind it"
     return (
-        f"{after}: {fg.number(one.mean, 2, sign=True)} ATR on average over "
-        f"{many(one.count, 'signal')} (all bars "
-        f"{fg.number(one.mean_of_all, 2, sign=True)}); "
-        f"{fg.percent(100 * (one.share_above_0 or 0.0), 0)} went its way; luck does as well in "
-        f"{luck_said(one.chance)} of tries"
+        f"{after}: {fg.number(mean, 2, sign=True)} ATR on average over "
+        f"{many(one.count, 'signal')} (all bars {fg.number(every, 2, sign=True)}); "
+        f"{fg.percent(100 * share, 0)} went its way; luck does as well in {luck_said(chance)} of "
+        "tries"
     )
 
 

@@ -259,7 +259,7 @@ class Chart(QFrame):
 
     @property
     def over(self) -> Over:
-        """What lies over the bars; made here where there is none yet."""
+        """What lies over the bars; made when it is first wanted: most charts show bars alone."""
         if self._over is None:
             from hawser.desk.chart.over import Over
 

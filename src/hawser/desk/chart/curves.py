@@ -3,7 +3,6 @@ in a strip of their own below."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -56,8 +55,8 @@ def joined(curve: Curve, view: Viewport, drawn: int) -> bool:
 class Curves(Layer):
     """Lines of the chart's own scale."""
 
-    def __init__(self, appearance: Appearance, digits: int = 5) -> None:
-        self._appearance, self.digits = appearance, digits
+    def __init__(self, appearance: Appearance) -> None:
+        self._appearance = appearance
         self.curves: tuple[Curve, ...] = ()
 
     def show_curves(self, curves: Sequence[Curve]) -> None:
@@ -80,6 +79,11 @@ class Curves(Layer):
             across, up = view.xs(x), view.ys(y)
             for step in range(wide):
                 draw_points(painter, across, up + step)
+
+
+def told(curve: Curve, bar: int, digits: int) -> str:
+    """A line's name with its value at a bar; -1: at the newest."""
+    return f"{curve.name}  {fg.number(curve.at(bar), digits)}"
 
 
 class Legend(QWidget):
@@ -110,12 +114,7 @@ class Legend(QWidget):
 
     def texts(self) -> list[str]:
         """Each line's name and value."""
-        found = []
-        for curve in self.curves:
-            at = self._bar if 0 <= self._bar < curve.size else curve.size - 1
-            value = float(curve.values[at]) if curve.size else math.nan
-            found.append(f"{curve.name}  {fg.number(value, self._digits)}")
-        return found
+        return [told(curve, self._bar, self._digits) for curve in self.curves]
 
     def _places(self) -> list[tuple[QRectF, str]]:
         """Where each stands, one behind the other and below."""
@@ -208,9 +207,7 @@ class Title(Layer):
         painter.setFont(font(11))
         left = 6.0
         for number, curve in enumerate(self._curves):
-            at = self._bar if 0 <= self._bar < curve.size else curve.size - 1
-            value = float(curve.values[at]) if curve.size else math.nan
-            text = f"{curve.name}  {fg.number(value, self._digits)}"
+            text = told(curve, self._bar, self._digits)
             wide = SAMPLE + 4 + words_wide(text)
             painter.fillRect(QRectF(left - 2, 1, wide, WORDS_HIGH), self._appearance.color("panel"))
             tone, style, thick = STROKES[number % len(STROKES)]
@@ -237,9 +234,9 @@ class Strip(Surface):
         self._asked = Asked(appearance)
         self.add(self._scale, self.curves, self._title, self._asked)
 
-    def show_panel(self, panel: Panel, digits: int) -> None:
-        self._scale.levels, self._scale.digits = panel.levels, digits
-        self._title.show_curves(panel.curves, digits)
+    def show_panel(self, panel: Panel) -> None:
+        self._scale.levels, self._scale.digits = panel.levels, panel.digits
+        self._title.show_curves(panel.curves, panel.digits)
         self.setAccessibleName(f"{panel.title}: {', '.join(one.name for one in panel.curves)}")
         self.curves.show_curves(panel.curves)
 
@@ -277,15 +274,15 @@ class Strips(QWidget):
         self._column.setSpacing(0)
         self.hide()
 
-    def show_panels(self, panels: Sequence[Panel], digits: int) -> None:
-        """`digits` of a price."""
+    def show_panels(self, panels: Sequence[Panel]) -> None:
+        """One strip for each."""
         while len(self._made) < len(panels):
             self._make()
         self.shown = self._made[: len(panels)]
         for strip in self._made[len(panels) :]:
             strip.hide()
         for strip, panel in zip(self.shown, panels, strict=True):
-            strip.show_panel(panel, 0 if panel.measure == "strength" else digits)
+            strip.show_panel(panel)
             strip.show()
         self.setVisible(bool(panels))
         self.follow()

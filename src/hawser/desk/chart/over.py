@@ -1,5 +1,5 @@
-"""What may lie over the bars of the Helm's chart: lines with their legend and strips, and what a
-source says. Made when it is first wanted: most charts show bars alone."""
+"""What may lie over the bars of a chart: lines with their legend and strips, and what a source
+says."""
 
 from __future__ import annotations
 
@@ -22,9 +22,9 @@ class Over:
         """`digits` of a price."""
         self.curves.show_curves(curves)
         self.legend.show_curves(curves, digits)
-        self.strips.show_panels(panels, digits)
+        self.strips.show_panels(panels)
 
-    def read(self, bar: int) -> None:
-        """The values of the lines at a bar; -1: at the newest."""
+    def read(self, bar: int, fixed: bool = False) -> None:
+        """The values of the lines at a bar; -1: at the newest. `fixed`: it has been chosen."""
         self.legend.show_bar(bar)
-        self.strips.show_bar(bar, fixed=False)
+        self.strips.show_bar(bar, fixed)

@@ -75,9 +75,9 @@ class ChartLines(QObject):
         from hawser.desk.models.lines_draft import EMPTY, LinesDraft
 
         if symbol not in self._drafts:
-            kept = self._shown.lines.get(symbol)
-            fits = kept is not None and kept.keys() == EMPTY.keys()
-            self._drafts[symbol] = LinesDraft(kept if kept is not None and fits else EMPTY)
+            self._drafts[symbol] = LinesDraft(EMPTY)
+            if symbol in self._shown.lines:
+                self._drafts[symbol].take(self._shown.lines[symbol])
         return self._drafts[symbol]
 
     def _changed(self) -> None:
@@ -85,7 +85,6 @@ class ChartLines(QObject):
         draft = self._draft(symbol)
         self._shown.lines[symbol] = draft.texts
         if draft.made is not None:
-            self._drawing = None
             self._soon.start()
 
     def _ask(self) -> None:

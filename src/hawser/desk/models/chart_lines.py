@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from pathlib import Path
 from typing import NamedTuple
 
 from hawser.core.errors import BadInput
-from hawser.core.indicators import Array
 from hawser.core.sources.evaluation import Signalled
 from hawser.core.sources.lines.base import Line
 from hawser.core.sources.said import line_said
 from hawser.core.sources.source import Source
 from hawser.core.sources.view import Seen, View
 from hawser.desk.models.curves import Curve, Panel
-from hawser.desk.models.source_look import TITLES, Ground, Look, asked, check_lines
+from hawser.desk.models.source_look import Ground, Laid, arranged, check_lines, looked_at
 
 
 class Drawing:
@@ -34,28 +32,24 @@ class Drawing:
             and (not self._size or int(times[0]) == self._begins)
         )
 
-    def go_on(self, ground: Ground) -> tuple[tuple[Curve, ...], tuple[Panel, ...]]:
+    def go_on(self, ground: Ground) -> tuple[list[Curve], list[Panel]]:
         """The lines at all bars, and the strips below them. Raises BadInput."""
         check_lines(((line_said(line), line) for line in self.lines), ground)
         self._size = int(ground.bars.time.size)
         self._begins = int(ground.bars.time[0]) if self._size else 0
         self._view.see(Seen(ground.bars, ground.others, spans=ground.spans))
-        over: list[Curve] = []
-        below: dict[str, list[Curve]] = {}
-        for line in self.lines:
-            curve = Curve(line_said(line), self._view.series(line, line_said(line)), line.SCALE)
-            title = line.instrument or TITLES[line.SCALE]
-            (below.setdefault(title, []) if title else over).append(curve)
-        panels = (Panel(title, one[0].measure, tuple(one)) for title, one in below.items())
-        return tuple(over), tuple(panels)
+        named = ((line_said(line), line) for line in self.lines)
+        return arranged(
+            (Laid(name, line, self._view.series(line, name)) for name, line in named), ground
+        )
 
 
 class Drawn(NamedTuple):
     """What is to be drawn; what a source says, where one is laid on the bars; what is wrong with
     that."""
 
-    curves: tuple[Curve, ...]
-    panels: tuple[Panel, ...]
+    curves: list[Curve]
+    panels: list[Panel]
     said: Signalled | None
     wrong: str = ""
 
@@ -71,9 +65,6 @@ def drawn(
     if source is None:
         return Drawn(curves, panels, None)
     try:
-        answers: Mapping[str, Array] = {}
-        if source.own_python() and path is not None:
-            answers, _ = asked(source, path, ground.bars)
-        return Drawn(curves, panels, Look(source, ground, answers).said)
+        return Drawn(curves, panels, looked_at(source, path, ground)[0].said)
     except BadInput as error:
         return Drawn(curves, panels, None, f"{source.name}: {error.text}")

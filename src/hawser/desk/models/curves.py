@@ -3,26 +3,22 @@ show."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+import math
+from typing import NamedTuple
 
 import numpy as np
 
 from hawser.core.indicators import Array
 
-if TYPE_CHECKING:  # the chart is shown before anything of sources is loaded
-    from hawser.core.sources.conditions.base import Measure
-
-FACTOR, LEAST = (
-    4,
-    256,
-)  # values that are joined into one of the next level; fewer are drawn as they are
+FACTOR = 4  # values that are joined into one of the next level
+LEAST = 256  # values of the coarsest
 
 
 class Curve:
     """One value for each bar, NaN where there is none."""
 
-    def __init__(self, name: str, values: Array, measure: Measure = "price") -> None:
-        self.name, self.measure, self.values = name, measure, values
+    def __init__(self, name: str, values: Array) -> None:
+        self.name, self.values = name, values
         self._levels: list[tuple[Array, Array]] = []  # of each level the lowest and the highest
         low = high = values
         while low.size > LEAST:
@@ -32,6 +28,11 @@ class Curve:
     @property
     def size(self) -> int:
         return int(self.values.size)
+
+    def at(self, bar: int) -> float:
+        """The value at a bar, or at the newest where there is no such bar."""
+        bar = bar if 0 <= bar < self.size else self.size - 1
+        return float(self.values[bar]) if self.size else math.nan
 
     def points(self, first: float, last: float, most: int) -> tuple[Array, Array]:
         """Bar numbers and values to draw between two bars: each bar's, or where those are more than
@@ -70,10 +71,10 @@ def _fours(pick: np.ufunc, values: Array) -> Array:
 
 
 class Panel(NamedTuple):
-    """What is drawn below the bars on a scale of its own: curves of one measure, and fixed values
-    that they are compared with."""
+    """What is drawn below the bars on a scale of its own: curves, whose values have so many digits,
+    and fixed values that they are compared with."""
 
     title: str
-    measure: Measure
     curves: tuple[Curve, ...]
+    digits: int
     levels: tuple[float, ...] = ()

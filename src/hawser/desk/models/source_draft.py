@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 import re
-from functools import cache, partial
+from functools import cache
 from typing import Any
 
 import msgspec
@@ -27,10 +27,10 @@ from hawser.desk.models.operands import (
     NOTHING,
     NUMBER,
     Choices,
-    Read,
     blank_of,
     completed_operand,
     first_text,
+    noted,
     operand_words,
     plain_operand,
     read_text,
@@ -52,6 +52,7 @@ TAKEN = (
     ("either", "its answer for long counts for both", False, True),
     ("against_either", "its answer for short counts for both", True, True),
 )
+TAKEN_BY = {text: (against, either) for text, _, against, either in TAKEN}
 FIRST_KIND = "crosses"
 
 
@@ -69,9 +70,22 @@ class SourceDraft(Typing):
         both have."""
         return row if section == "general" else completed(row)
 
+    def rows_fit(self, section: str, rows: list[dict[str, str]]) -> bool:
+        if section == "general":
+            return [row.keys() for row in rows] == [row.keys() for row in self.texts[section]]
+        try:
+            return all(row["taken"] in TAKEN_BY and completed(row) == row for row in rows)
+        except KeyError:  # a kind that is not known
+            return False
+
+    @property
+    def full(self) -> bool:
+        """Whether there may be no further condition."""
+        return sum(len(self.texts[part]) for part in PARTS) >= MOST_CONDITIONS
+
     def add(self, key: str) -> bool:
         """One more condition, as it is first proposed."""
-        if sum(len(self.texts[part]) for part in PARTS) >= MOST_CONDITIONS:
+        if self.full:
             return False
         self.put(key, {"kind": FIRST_KIND})
         return True
@@ -96,9 +110,9 @@ class SourceDraft(Typing):
     def _condition(self, part: str, number: int, row: dict[str, str]) -> dict[str, Any]:
         """A condition as its file has it; what cannot be read is noted."""
         kind = KINDS[row["kind"]]
-        taken = next(one for one in TAKEN if one[0] == row["taken"])
-        found: dict[str, Any] = {"kind": row["kind"], "against": taken[2], "either": taken[3]}
-        note = partial(self.note_read, part, number)
+        against, either = TAKEN_BY[row["taken"]]
+        found: dict[str, Any] = {"kind": row["kind"], "against": against, "either": either}
+        note = noted(self.errors, part, number)
         for key in own_keys(kind):
             if key.path in OPERANDS:
                 value = plain_operand(row, key.path, note)
@@ -107,12 +121,6 @@ class SourceDraft(Typing):
             if value is not None:
                 found[key.path] = value
         return found
-
-    def note_read(self, part: str, number: int, key: str, read: Read) -> Any:
-        """What was read, or what is wrong with it."""
-        if read.wrong:
-            self.errors[part, number, key] = read.wrong
-        return read.value
 
     def _blame(self, error: BadInput) -> None:
         """What is wrong with the source, beside the blank that is meant."""
@@ -156,7 +164,10 @@ def texts_of(source: Source) -> Texts:
 def _typed(condition: Condition) -> dict[str, str]:
     plain = msgspec.to_builtins(condition)
     asked = (condition.against, condition.either)
-    row = {"kind": plain["kind"], "taken": next(one[0] for one in TAKEN if one[2:] == asked)}
+    row = {
+        "kind": plain["kind"],
+        "taken": next(text for text, both in TAKEN_BY.items() if both == asked),
+    }
     for key in own_keys(type(condition)):
         value = plain[key.path]
         if key.path in OPERANDS:

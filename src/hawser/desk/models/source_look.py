@@ -5,9 +5,10 @@ from __future__ import annotations
 
 import difflib
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import tzinfo
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -16,19 +17,20 @@ from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.core.sources.conditions.base import Condition, Figure, Part
+from hawser.core.sources.conditions.base import Condition, Figure, Measure, Part
 from hawser.core.sources.conditions.compared import Compared
 from hawser.core.sources.evaluation import Evaluation
 from hawser.core.sources.followed import Followed, followed
 from hawser.core.sources.followed_said import OfAll, of_all
 from hawser.core.sources.lines.base import Line
 from hawser.core.sources.reasons import Reason, reasons
-from hawser.core.sources.source import Source, worries
+from hawser.core.sources.source import Source, too_short, worries
 from hawser.core.sources.view import Seen
 from hawser.desk.models import figures as fg
 from hawser.desk.models.curves import Curve, Panel
 
 MOST_WAITED = 60.0  # seconds for own Python: somebody looks on
+SEEN, MOST_DIGITS = 200, 8  # closes that are looked at for the digits of prices
 MOST_PANELS = 3  # strips below the bars
 TITLES = {"price": "", "range": "ATR", "strength": "RSI"}  # of strips; empty: over the bars
 WORDS = {"enter": "Enter", "only": "Only where", "leave": "Leave"}
@@ -44,9 +46,24 @@ class Ground(msgspec.Struct, frozen=True):
     others: Mapping[str, Bars] = {}
     spans: Mapping[str, int] = {}
 
+    def digits(self, measure: Measure, instrument: str | None = None) -> int:
+        """Of a value of a line of the chart's instrument, or of another one."""
+        if measure == "strength":
+            return 1
+        own = instrument is None or instrument not in self.others
+        found = self.instrument.price_digits if own else decimals(self.others[str(instrument)])
+        return found + (measure == "range")
+
     def last(self, most: int) -> Ground:
         """The same with the last bars alone."""
         return msgspec.structs.replace(self, bars=self.bars.last(most))
+
+
+def decimals(bars: Bars) -> int:
+    """How many digits behind the point the last prices have."""
+    closes = bars.close[-SEEN:]
+    fits = (n for n in range(MOST_DIGITS) if np.allclose(closes, np.round(closes, n), rtol=1e-12))
+    return next(fits, MOST_DIGITS)
 
 
 class Look:
@@ -74,12 +91,7 @@ class Look:
     @property
     def minded(self) -> list[str]:
         """What is odd about it: sentences."""
-        found = worries(self.source)
-        for place, line in self.source.lines():
-            if line.of_chart and line.needs > self.size:
-                bars = fg.counted(line.needs, "bar")
-                found.append(f"{place} needs {bars} for a first value; there are {self.size}")
-        return found
+        return [*worries(self.source), *too_short(self.source, self.size)]
 
     def reasons(self, bar: int) -> list[Reason]:
         return reasons(self._evaluation, bar)
@@ -95,29 +107,46 @@ class Look:
     def drawn(self, first: int) -> tuple[list[Curve], list[Panel]]:
         """The lines over the bars from `first` on, and the strips below them. A line stands where
         it is looked at: one that a bar is compared with as it was before, a bar later."""
-        over: dict[str, Curve] = {}
-        below: dict[str, tuple[list[Curve], list[float]]] = {}
-        for answered in self._evaluation.answers:
-            condition = answered.condition
-            for name, line, values in condition.drawn(self._evaluation.view, answered.place, first):
-                if line.OF and line.of_chart:
-                    continue
-                title = (
-                    line.instrument or {"price": "", "range": "ATR", "strength": "RSI"}[line.SCALE]
-                )
-                curve = Curve(name, values, line.SCALE)
-                if not title:
-                    over.setdefault(name, curve)
-                    continue
-                curves, levels = below.setdefault(title, ([], []))
-                if all(one.name != name for one in curves):
-                    curves.append(curve)
-                levels += _levels(condition)
-        panels = [
-            Panel(title, curves[0].measure, tuple(curves), tuple(dict.fromkeys(levels)))
-            for title, (curves, levels) in below.items()
-        ]
-        return list(over.values()), panels[:MOST_PANELS]
+        view = self._evaluation.view
+        return arranged(
+            (
+                Laid(name, line, values, _levels(answered.condition))
+                for answered in self._evaluation.answers
+                for name, line, values in answered.condition.drawn(view, answered.place, first)
+                if not (line.OF and line.of_chart)
+            ),
+            self.ground,
+        )
+
+
+class Laid(NamedTuple):
+    """A line that is to be drawn, with the numbers that it is compared with."""
+
+    name: str
+    line: Line
+    values: Array
+    levels: Sequence[float] = ()
+
+
+def arranged(lines: Iterable[Laid], ground: Ground) -> tuple[list[Curve], list[Panel]]:
+    """Lines of the chart's own scale, each once, and strips for the others, each scale its own."""
+    over: dict[str, Curve] = {}
+    below: dict[str, dict[str, Curve]] = {}
+    levels: dict[str, dict[float, None]] = {}
+    digits: dict[str, int] = {}
+    for one in lines:
+        title = one.line.instrument or TITLES[one.line.SCALE]
+        if not title:
+            over.setdefault(one.name, Curve(one.name, one.values))
+            continue
+        below.setdefault(title, {}).setdefault(one.name, Curve(one.name, one.values))
+        levels.setdefault(title, {}).update(dict.fromkeys(one.levels))
+        digits[title] = ground.digits(one.line.SCALE, one.line.instrument)
+    panels = [
+        Panel(title, tuple(curves.values()), digits[title], tuple(levels[title]))
+        for title, curves in below.items()
+    ]
+    return list(over.values()), panels[:MOST_PANELS]
 
 
 def _levels(condition: Condition) -> list[float]:
@@ -163,14 +192,13 @@ class Row(msgspec.Struct, frozen=True):
 
 def rows_of(look: Look, bar: int, zone: tzinfo) -> list[Row]:
     """Every condition at one bar."""
-    digits = look.ground.instrument.price_digits
     return [
         Row(
             one.part,
             one.place,
             one.when(1),
             one.when(-1),
-            tuple(_figure(figure, digits, zone, one.condition.back) for figure in one.figures),
+            tuple(_figure(figure, look.ground, zone, one.condition.back) for figure in one.figures),
             one.long,
             one.short,
         )
@@ -178,28 +206,23 @@ def rows_of(look: Look, bar: int, zone: tzinfo) -> list[Row]:
     ]
 
 
-def _figure(figure: Figure, digits: int, zone: tzinfo, back: int) -> tuple[str, str]:
-    text = value_said(figure.value, figure.measure, digits, zone)
+def _figure(figure: Figure, ground: Ground, zone: tzinfo, back: int) -> tuple[str, str]:
+    def said(value: float) -> str:
+        if math.isnan(value):
+            return "not known yet"
+        if figure.measure == "time":
+            return f"{fg.moment(int(value), zone):%a %H:%M}"
+        if figure.measure == "answer":
+            return fg.number(value, 0, sign=True)
+        return fg.number(value, ground.digits(figure.measure, figure.instrument))
+
+    text = said(figure.value)
     if figure.to:
         text += ", up" if figure.to > 0 else ", down"
     if figure.before is not None:
-        before = value_said(figure.before, figure.measure, digits, zone)
         when = "before" if back == 1 else f"{fg.counted(back, 'bar')} before"
-        text = f"{when} {before}, now {text}"
+        text = f"{when} {said(figure.before)}, now {text}"
     return figure.name, text
-
-
-def value_said(value: float, measure: str, digits: int, zone: tzinfo) -> str:
-    """A value of a line, as it is read."""
-    if math.isnan(value):
-        return "not known yet"
-    if measure == "time":
-        return f"{fg.moment(int(value), zone):%a %H:%M}"
-    if measure == "answer":
-        return "0" if not value else fg.number(value, 0, sign=True)
-    if measure == "strength":
-        return fg.number(value, 1)
-    return fg.number(value, digits + (measure == "range"))
 
 
 def verdict(look: Look, bar: int) -> str:
@@ -247,9 +270,17 @@ def horizons(look: Look) -> list[Horizon]:
     ]
 
 
-def asked(source: Source, path: Path, bars: Bars) -> tuple[dict[str, Array], list[str]]:
-    """What a person's own Python says over some bars, by the condition's place, and what is to be
-    minded; raises BadInput. It takes a while."""
-    from hawser.service.own_python import Limits, answers
+def looked_at(source: Source, path: Path | None, ground: Ground) -> tuple[Look, list[str]]:
+    """A source over some bars, also one with own Python, which takes a while: to be called away
+    from the window's thread. With it what is to be minded. `path`: the source's file. Raises
+    BadInput."""
+    said: Mapping[str, Array] = {}
+    minded: list[str] = []
+    if source.own_python():
+        from hawser.service.own_python import Limits, answers
 
-    return answers(source.own_python(), path, bars, {}, Limits(wall_s=MOST_WAITED))
+        if path is None:
+            raise BadInput("no_file", "Own Python is read from the folder of the source's file")
+        limits = Limits(wall_s=MOST_WAITED)
+        said, minded = answers(source.own_python(), path, ground.bars, {}, limits)
+    return Look(source, ground, said), minded

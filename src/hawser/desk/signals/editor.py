@@ -6,7 +6,7 @@ from __future__ import annotations
 from hawser.core.sources.conditions.compared import Crosses
 from hawser.core.sources.lines.averages import Ema, Sma
 from hawser.core.sources.said import sentence
-from hawser.core.sources.source import Source, worries
+from hawser.core.sources.source import MOST_CONDITIONS, Source, worries
 from hawser.desk.common.sentences import SentenceForm
 from hawser.desk.models.form_words import Words
 from hawser.desk.models.source_draft import SECTIONS, SourceDraft, words_of
@@ -25,6 +25,9 @@ class SourceEditor(SentenceForm[SourceDraft]):
 
     def words_of(self, key: str, row: dict[str, str]) -> Words:
         return words_of(key, row)
+
+    def instead(self, key: str) -> str:
+        return f"no more than {MOST_CONDITIONS} conditions" if self.draft.full else ""
 
     def said(self) -> str:
         made = self.draft.made

@@ -97,9 +97,7 @@ class FollowedView(QWidget):
         right = self.width() - RIGHT + 8
         for text, left, wide in (("mean ATR", right - 6, 58.0), ("luck", right + 54, 54.0)):
             box = QRectF(left, 2, wide, HEAD - 4)
-            painter.drawText(
-                box, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight), text
-            )
+            painter.drawText(box, RIGHTWARD, text)
 
     def _paint_foot(self, painter: QPainter) -> None:
         painter.setPen(self._appearance.color("ink2"))
@@ -111,7 +109,8 @@ class FollowedView(QWidget):
         self, painter: QPainter, reach: float, one: Horizon, y: float, hollow: bool
     ) -> None:
         color, signals = self._appearance.color, one.signals
-        if signals.mean is None or signals.best is None or signals.worst is None:
+        mean, best, worst = signals.mean, signals.best, signals.worst
+        if mean is None or best is None or worst is None or signals.chance is None:
             painter.setPen(color("ink2"))
             box = QRectF(LEFT, y - 9, self.width() - LEFT, 18)
             painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, "no signal has so many behind it")
@@ -121,7 +120,7 @@ class FollowedView(QWidget):
             painter.setPen(QPen(color("ink2"), 1, Qt.PenStyle.DotLine))
             painter.setBrush(QBrush(color("ink2"), Qt.BrushStyle.BDiagPattern))
             painter.drawRect(QRectF(left, y - BAR, right - left, 2 * BAR))
-        left, right = self._x(reach, signals.worst), self._x(reach, signals.best)
+        left, right = self._x(reach, worst), self._x(reach, best)
         least, most = left, right
         if one.all is not None and not hollow:  # the figures stand beside both
             least = min(left, self._x(reach, one.all.worst))
@@ -131,22 +130,22 @@ class FollowedView(QWidget):
         painter.drawRect(QRectF(left, y - BAR / 2, right - left, BAR))
         painter.setPen(color("ink2"))
         for value, box, align in (
-            (signals.worst, QRectF(least - 50, y - 8, 44, 16), RIGHTWARD),
-            (signals.best, QRectF(most + 6, y - 8, 44, 16), LEFTWARD),
+            (worst, QRectF(least - 50, y - 8, 44, 16), RIGHTWARD),
+            (best, QRectF(most + 6, y - 8, 44, 16), LEFTWARD),
         ):
             painter.drawText(box, align, fg.number(value, 1, sign=True))
-        mean = self._x(reach, signals.mean)
-        tone = color("gain" if signals.mean > 0 else "loss")
-        painter.fillRect(QRectF(mean - 1.5, y - BAR / 2 - 2, 3, BAR + 4), tone)
+        middle = self._x(reach, mean)
+        tone = color("gain" if mean > 0 else "loss")
+        painter.fillRect(QRectF(middle - 1.5, y - BAR / 2 - 2, 3, BAR + 4), tone)
         if signals.mean_of_all is not None and not hollow:
             x = self._x(reach, signals.mean_of_all)
             painter.setPen(QPen(color("ink2"), 2))
             painter.drawLine(QPointF(x, y - BAR), QPointF(x, y + BAR))
         painter.setPen(color("ink2" if hollow else "ink"))
         right = self.width() - RIGHT + 8
-        text = fg.number(signals.mean, 2, sign=True)
+        text = fg.number(mean, 2, sign=True)
         painter.drawText(QRectF(right - 6, y - 9, 58, 18), RIGHTWARD, text)
-        luck = luck_said(signals.chance or 0.0).replace("fewer than", "<")
+        luck = luck_said(signals.chance, below="<")
         painter.drawText(QRectF(right + 54, y - 9, 54, 18), RIGHTWARD, luck)
 
     def event(self, event: object) -> bool:

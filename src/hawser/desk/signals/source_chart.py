@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from hawser.core.indicators import Array
 from hawser.desk.chart.asked import Asked
 from hawser.desk.chart.bars_chart import BarsChart
-from hawser.desk.chart.curves import Curves, Legend, Strips
+from hawser.desk.chart.over import Over
 from hawser.desk.chart.said import Said
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.curves import Curve, Panel
@@ -24,35 +24,31 @@ class SourceChart(BarsChart):
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__(appearance)
-        self._appearance = appearance
         self.chosen = self._hovered = -1
         self.plot.setAccessibleName(
             "Source: point at a bar, or use Left and Right; N next signal, P previous signal"
         )
-        self.curves = Curves(appearance)
-        self.said, self.other = Said(appearance), Said(appearance, other=True)
-        self._asked = Asked(appearance)
-        self.plot.add(self.curves, self.other, self.said, self._asked)
+        self._asked, self.other = Asked(appearance), Said(appearance, other=True)
+        self.plot.add(self._asked)
+        self.over = Over(appearance, self.plot, self._asked)
+        self.plot.add(self.other, before=self._asked)
         self.plot.hovered.connect(self._hover)
         self.plot.clicked.connect(lambda at: self.choose(round(self.view.bar_at(at.x()))))
-        self.legend = Legend(appearance)
-        self.column.insertWidget(0, self.legend)
-        self.strips = Strips(appearance, self.plot)
-        self.strips.zoomed.connect(self.zoom)
-        self.strips.panned.connect(self.pan)
-        self.strips.hovered.connect(self._hover)
-        self.strips.clicked.connect(lambda at: self.choose(round(self.view.bar_at(at.x()))))
-        self.column.addWidget(self.strips)
+        strips = self.over.strips
+        strips.zoomed.connect(self.zoom)
+        strips.panned.connect(self.pan)
+        strips.hovered.connect(self._hover)
+        strips.clicked.connect(lambda at: self.choose(round(self.view.bar_at(at.x()))))
+        self.column.insertWidget(0, self.over.legend)
+        self.column.addWidget(strips)
 
     def show_lines(self, curves: list[Curve], panels: list[Panel]) -> None:
         """The lines of the source."""
-        self.curves.show_curves(curves)
-        self.legend.show_curves(curves, self._price_axis.digits)
-        self.strips.show_panels(panels, self._price_axis.digits)
+        self.over.show_lines(curves, panels, self._price_axis.digits)
         self.set_range()
 
     def show_said(self, signal: Array, leave: Array) -> None:
-        self.said.show_said(self._pyramid, signal, leave)
+        self.over.said.show_said(self._pyramid, signal, leave)
 
     def show_other(self, signal: Array | None) -> None:
         """Of the source beside it; None: there is none."""
@@ -62,11 +58,11 @@ class SourceChart(BarsChart):
             self.other.show_said(self._pyramid, signal, np.empty(0, np.int8))
 
     def prices(self) -> list[tuple[float, float]]:
-        return self.curves.extremes(self.view)
+        return self.over.curves.extremes(self.view)
 
     def set_range(self) -> None:
         super().set_range()
-        self.strips.follow()
+        self.over.strips.follow()
 
     # The bar that is asked about
 
@@ -96,8 +92,7 @@ class SourceChart(BarsChart):
     def _show_asked(self) -> None:
         fixed = self.bar == self.chosen
         self._asked.show_bar(self.bar, fixed)
-        self.legend.show_bar(self.bar)
-        self.strips.show_bar(self.bar, fixed)
+        self.over.read(self.bar, fixed)
         self.asked.emit(self.bar)
 
     def key(self, key: int, shift: bool) -> bool:

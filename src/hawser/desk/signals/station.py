@@ -18,6 +18,7 @@ from hawser.core.clock import timeframe_name
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
+from hawser.core.sources.evaluation import counted
 from hawser.core.sources.said import brief, sentence
 from hawser.core.sources.source import LONGEST_NAME, Source, worries
 from hawser.desk.common.appearance import Appearance
@@ -32,7 +33,15 @@ from hawser.desk.models import figures as fg
 from hawser.desk.models.pyramid import Pyramid
 from hawser.desk.models.settings import Kept
 from hawser.desk.models.source_draft import SourceDraft, prepare
-from hawser.desk.models.source_look import Ground, Horizon, Look, asked, horizons, rows_of, verdict
+from hawser.desk.models.source_look import (
+    Ground,
+    Horizon,
+    Look,
+    horizons,
+    looked_at,
+    rows_of,
+    verdict,
+)
 from hawser.desk.signals.editor import SourceEditor, first_source
 from hawser.desk.signals.followed_view import FollowedView
 from hawser.desk.signals.reasons_view import ReasonsView
@@ -66,13 +75,7 @@ class Whole:
 def whole(source: Source, path: Path | None, ground: Ground) -> Whole:
     """To be called away from the window's thread."""
     try:
-        said: Mapping[str, Array] = {}
-        minded: list[str] = []
-        if source.own_python():
-            if path is None:
-                raise BadInput("no_file", "Own Python is read from the folder of the source's file")
-            said, minded = asked(source, path, ground.bars)
-        return Whole(Look(source, ground, said), minded)
+        return Whole(*looked_at(source, path, ground))
     except BadInput as error:
         return Whole(None, [], error.text)
 
@@ -86,6 +89,7 @@ class Signals(Shelved[Source, SourceDraft]):
         list_topic="source_list",
         name_topic="source_name",
         note_topic="source_note",
+        note_key="about",
         longest_name=LONGEST_NAME,
         longest_note=LONGEST_ABOUT,
     )
@@ -225,9 +229,6 @@ class Signals(Shelved[Source, SourceDraft]):
 
     def draft_of(self, one: Source) -> SourceDraft:
         return SourceDraft(one)
-
-    def note_of(self, one: Source) -> dict[str, str]:
-        return {"about": one.about}
 
     def first(self, name: str) -> Source:
         return first_source(name)
@@ -380,14 +381,10 @@ class Signals(Shelved[Source, SourceDraft]):
             waits = "Asking your own Python, in a process of its own \u2026"
             self.counts.setText(waits if asks else self._wrong)
             return
-        signal, bars = look.said.signal, look.size
-        told = [
-            f"{fg.number(int((signal == 1).sum()), 0)} long, "
-            f"{fg.number(int((signal == -1).sum()), 0)} short over {fg.number(bars, 0)} bars"
-        ]
-        both = int(look.said.both_ways.sum())
-        if both:
-            told.append(f"{fg.number(both, 0)} times both at once, which is no signal")
+        count = {what: fg.number(number, 0) for what, number in counted(look.said).items()}
+        told = [f"{count['long']} long, {count['short']} short over {fg.number(look.size, 0)} bars"]
+        if look.said.both_ways.any():
+            told.append(f"{count['both_ways']} times both at once, which is no signal")
         told += look.minded
         if self._whole is not None:
             told += self._whole.minded

@@ -31,6 +31,7 @@ class Figure(msgspec.Struct, frozen=True):
     before: float | None = None
     measure: Measure = "price"
     to: int = 0
+    instrument: str | None = None  # None: the chart's
 
 
 def figure_of(of: Line, values: Array, bar: int, back: int = 0) -> Figure:
@@ -38,7 +39,8 @@ def figure_of(of: Line, values: Array, bar: int, back: int = 0) -> Figure:
     before = None
     if back:
         before = float(values[bar - back]) if bar >= back else math.nan
-    return Figure(line_said(of), float(values[bar]), before, of.SCALE)
+    value = float(values[bar])
+    return Figure(line_said(of), value, before, of.SCALE, instrument=of.instrument)
 
 
 class Condition(

@@ -39,19 +39,22 @@ class Flips(Condition, frozen=True, kw_only=True, tag="flips"):
     def sides(self) -> dict[str, Line | float]:
         return {"line": self.line}
 
-    @property
-    def back(self) -> int:
-        return 1
-
     def figures(self, view: View, place: str, bar: int) -> list[Figure]:
-        ways = view.ways(self.line)
-        one = figure_of(self.line, view.series(self.line, f"{place}.line"), bar)
-        to = 0 if math.isnan(ways[bar]) else int(ways[bar])
-        before = float(ways[bar - 1]) if bar else math.nan
-        return [
-            msgspec.structs.replace(one, to=to),
-            Figure("direction before", before, None, "answer"),
-        ]
+        """The line with its direction, and the same of the bar before."""
+        values, ways = view.series(self.line, f"{place}.line"), view.ways(self.line)
+        found = []
+        for at, name in ((bar, ""), (bar - 1, ", the bar before")):
+            known = at >= 0 and not math.isnan(ways[at])
+            one = figure_of(self.line, values, max(0, at))
+            found.append(
+                msgspec.structs.replace(
+                    one,
+                    name=f"{one.name}{name}",
+                    value=one.value if known else math.nan,
+                    to=int(ways[at]) if known else 0,
+                )
+            )
+        return found
 
     def answer(
         self, view: View, place: str, longs: Array, shorts: Array, first: int, carried: Array
