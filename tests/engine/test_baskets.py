@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 from byhand import SYMBOL, ByHand, codes, of
 from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
-from hawser.core.rig import Amount, Basket, basket_text, read_basket
+from hawser.core.levels import StopRule
+from hawser.core.plan import FleetPlace
+from hawser.core.rig import Amount, Basket, FollowOn, Rig, basket_text, read_basket
 from hawser.engine import commands as cm
 from hawser.engine import events as ev
 from hawser.engine.model import transitions as states
@@ -168,3 +170,83 @@ def test_one_that_looks_at_bars_does_not_look_at_a_bar_that_is_told_once_more():
     prices = dict.fromkeys(("open", "high", "low", "close"), 0.6115)
     assert not of(hand.do(ev.BarCompleted, **old, **prices), cm.Submit)
     assert of(hand.bar(0.6115, atr=0.00145), cm.Submit)
+
+
+# The basket of a fleet
+
+
+def fleet(**basket) -> ByHand:
+    """Two open trades of one fleet, each 104 steps."""
+    hand = ByHand()
+    place = FleetPlace("Three harbours", Basket(**basket))
+    hand.protect(fleet=place)
+    hand.protect(ask_id="A2", fleet=place)
+    return hand
+
+
+def closes_known(hand, name="Three harbours"):
+    return hand.do(ev.ClosesKnown, fleet=name)
+
+
+def test_a_fleet_s_trades_come_under_its_basket_as_they_are_entered():
+    hand = fleet(stop=Amount(percent=0.5))
+    (one,) = hand.engine.state.baskets.values()
+    assert (one.fleet, one.equity) == ("Three harbours", 64_000.0)
+    assert len(baskets.members(hand.engine.state, one.name)) == 2
+    hand.quote(61000, 61012)  # it looks at no quote, and at no bar of one member
+    hand.bar(0.61000, 0.00145)
+    assert not hand.trade.leave
+    assert not closes_known(hand, "Another fleet")
+    found = closes_known(hand)
+    assert codes(found) == ["basket_reached"]
+    assert [(sent.role, sent.kind) for sent in of(found, cm.Submit)] == [("close", "market")] * 2
+
+
+def test_a_fleet_s_basket_counts_anew_at_each_close():
+    """A member whose market is shut leaves later; who entered meanwhile stays where the group has
+    come back, and goes where it has not."""
+    hand = fleet(stop=Amount(percent=0.5))
+    hand.quote(61000, 61012)
+    closes_known(hand)
+    hand.quote(61260, 61272)
+    hand.protect(ask_id="A3", fleet=FleetPlace("Three harbours", group(hand).basket))
+    third = hand.trade
+    assert not closes_known(hand)
+    assert not third.leave
+    assert third.progress.basket == group(hand).name  # two of it are still open
+    hand.quote(60000, 60012)
+    closes_known(hand)
+    assert third.leave.code == "basket_stop"
+
+
+def test_with_a_fleet_flat_the_next_entry_begins_a_new_group():
+    hand = fleet(stop=Amount(percent=0.5))
+    first = group(hand).name
+    for trade in list(hand.engine.state.trades.values()):
+        close = of(hand.do(ev.CloseTrade, ask_id=f"c{trade.id}", trade=trade.id), cm.Submit)[0]
+        hand.fill(close.order, trade.open_steps, 61260)
+    assert not hand.engine.state.baskets
+    hand.do(ev.Figures, balance=60_000.0, equity=60_000.0, margin_used=0.0)
+    hand.protect(ask_id="A3", fleet=FleetPlace("Three harbours", Basket(stop=Amount(percent=0.5))))
+    assert group(hand).name != first
+    assert (group(hand).equity, len(baskets.members(hand.engine.state, group(hand).name))) == (
+        60_000.0,
+        1,
+    )
+
+
+def test_what_was_to_follow_lapses_with_the_fleet_s_basket():
+    hand = ByHand()
+    rig = Rig(name="test", stop=StopRule(atr=2.5), follow_on=FollowOn(1))
+    place = FleetPlace("Three harbours", Basket(stop=Amount(percent=0.5)))
+    hand.protect(fleet=place, rig=rig, targets=(), trail=None)
+    first = hand.trade
+    hand.protect(ask_id="A2", fleet=place)
+    stop = next(
+        o for o in hand.engine.state.orders.values() if o.trade == first.id and o.role == "stop"
+    )
+    hand.fill(stop.id, first.open_steps, 60800)
+    assert first.progress.due == "follow"
+    hand.quote(60900, 60912)
+    assert codes(closes_known(hand)) == ["basket_reached", "lapsed"]
+    assert not of(hand.do(ev.TimerFired, name=f"follow:{first.id}"), cm.Submit)

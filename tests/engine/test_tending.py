@@ -8,7 +8,7 @@ import msgspec
 import pytest
 
 from byhand import SYMBOL, ByHand, codes, of
-from hawser.core.clock import MINUTE, SECOND
+from hawser.core.clock import DAY, MINUTE, SECOND
 from hawser.core.entry import HeldRule
 from hawser.core.guards.declared import Guards, SpreadGuard
 from hawser.core.indicator_values import atr_key, lived_key, trail_key, values_for
@@ -236,6 +236,26 @@ def test_after_a_losing_stop_the_follow_on_goes_the_other_way_once():
     assert second.entry.chain == 1
     second.end = Reason(rs.STOP)
     assert following(hand.engine.state, second) is None  # the chain is at its end
+
+
+def test_a_follow_on_waits_for_its_market_while_others_trade():
+    """A stop fills on Friday evening, figures are told all weekend for what trades then: the trade
+    is not forgotten before its follow-on is through, or lapses."""
+    hand = opened(follow_on=FollowOn(1))
+    taken(hand, "stop", 0, 104)
+    first = hand.trade
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=False, until=0)
+    hand.do(ev.TimerFired, name=f"follow:{first.id}")
+    for _ in range(3):
+        hand.now += DAY
+        hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+    hand.do(ev.InstrumentState, symbol=SYMBOL, open=True, until=0)
+    hand.quote(61260, 61272)
+    sent = of(hand.do(ev.TimerFired, name=f"follow:{first.id}"), cm.Submit)
+    assert [(one.role, one.side) for one in sent] == [("entry", -1)]
+    hand.now += 2 * DAY
+    hand.do(ev.Figures, balance=64_000.0, equity=64_000.0, margin_used=0.0)
+    assert first.id not in hand.engine.state.trades  # it is through
 
 
 def test_after_the_last_target_the_follow_on_stays_on_its_side_and_after_a_close_there_is_none():

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from hawser.commands.history import add_order, add_out, add_rates, add_references
+from hawser.commands.history import add_order, add_out, add_rates, add_references, fleet_files_of
 from hawser.commands.parsing import DONE, Parser
 from hawser.commands.process import aside, cancellable, uncollected
 
@@ -44,19 +44,11 @@ def run(arguments: list[str]) -> int:
     options = make_parser().parse_args(arguments)
     cancellable()
     with uncollected():
-        from hawser.service.fleets import FleetFiles, rehearse_fleet
+        from hawser.service.fleets import rehearse_fleet
         from hawser.service.run_record import RunRecord, check_folder
 
         check_folder(options.out, options.replace)
-        files = FleetFiles(
-            fleet=options.fleet,
-            zone=options.tz,
-            guards=options.guards,
-            others=tuple(options.bars_of),
-            references=tuple(options.reference),
-            rates=tuple(options.rate),
-            timeframe=options.timeframe,
-        )
+        files = fleet_files_of(options)
         record = RunRecord(["fleet", *arguments], [options.fleet])
         done = aside(lambda: rehearse_fleet(files, options.out, options.order, record))
     print(json.dumps(done.report, indent=1) if options.json else "\n".join(done.told))

@@ -9,19 +9,34 @@ from typing import TYPE_CHECKING
 from hawser.commands.parsing import Parser
 
 if TYPE_CHECKING:
+    from hawser.service.fleets import FleetFiles
     from hawser.service.rehearsing import Files
 
 
-def history_parser(name: str, told: str) -> Parser:
-    """The options that `rehearse` and `parity` share."""
+# what a history cannot do without
+NEEDED = {
+    "bars": "bars: CSV or Parquet",
+    "instrument": "the instrument (TOML)",
+    "rig": "the rig (TOML)",
+    "account": "the account (TOML)",
+}
+
+
+def history_parser(name: str, told: str, or_fleet: bool = False) -> Parser:
+    """The options that `rehearse` and `parity` share. `or_fleet`: a fleet's file may stand instead
+    of what a history cannot do without."""
     parser = Parser(prog=f"hawser {name}", description=told)
-    for key, what in (
-        ("bars", "bars: CSV or Parquet"),
-        ("instrument", "the instrument (TOML)"),
-        ("rig", "the rig (TOML)"),
-        ("account", "the account (TOML)"),
-    ):
-        parser.add_argument(f"--{key}", type=Path, required=True, metavar="FILE", help=what)
+    if or_fleet:
+        parser.add_argument(
+            "fleet",
+            type=Path,
+            nargs="?",
+            metavar="FLEET",
+            help="a fleet (TOML), instead of bars, instrument, rig and account",
+        )
+    for key, what in NEEDED.items():
+        needed = not or_fleet
+        parser.add_argument(f"--{key}", type=Path, required=needed, metavar="FILE", help=what)
     parser.add_argument(
         "--signal",
         metavar="COLUMN",
@@ -119,4 +134,18 @@ def files_of(options: argparse.Namespace) -> Files:
         references=tuple(getattr(options, "reference", ())),
         timeframe=options.timeframe,
         recipe=options.recipe,
+    )
+
+
+def fleet_files_of(options: argparse.Namespace) -> FleetFiles:
+    from hawser.service.fleets import FleetFiles
+
+    return FleetFiles(
+        fleet=options.fleet,
+        zone=options.tz,
+        guards=options.guards,
+        others=tuple(options.bars_of),
+        references=tuple(getattr(options, "reference", ())),
+        rates=tuple(options.rate),
+        timeframe=options.timeframe,
     )

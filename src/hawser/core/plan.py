@@ -12,10 +12,18 @@ from hawser.core.clock import MINUTE, TIMEFRAMES
 from hawser.core.entry import EntryRule, HeldRule
 from hawser.core.errors import BadInput
 from hawser.core.levels import StopRule, TargetRule, check_shares
-from hawser.core.rig import Rig, Trail
+from hawser.core.rig import Basket, Rig, Trail
 
 BY_HAND = "by hand"
 _NO_RIG = Rig(stop=StopRule(ticks=1.0))
+
+
+class FleetPlace(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The fleet that a trade belongs to, and the basket over all trades of it that are open
+    together (reckoning section 13)."""
+
+    name: str
+    basket: Basket | None = None
 
 
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -23,7 +31,8 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     only with `invest` or a ladder, which bring their own. `rig` tends the trade beside the plan's
     own stop, targets and trail. `anchor`: where a fill differs from what was expected, stop and
     targets keep the planned levels or are laid anew from the fill. `held`: the lines are kept by
-    Hawser. `source`: where the signal came from, for guards that watch some only.
+    Hawser. `source`: where the signal came from, for guards that watch some only. `fleet`: where
+    the plan is one of several that share an account and a basket.
     """
 
     symbol: str
@@ -38,6 +47,7 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     anchor: Literal["planned", "fill"] = "planned"
     held: HeldRule | None = None
     source: str = BY_HAND
+    fleet: FleetPlace | None = None
 
     @property
     def tended(self) -> Rig:

@@ -39,7 +39,7 @@ def sized(request: SizeRequest) -> Sizing:
     # Each line may refuse. Their order is the reckoning's (section 5), so that the same request is
     # refused for the same reason on the screen, in the engine and in a file.
     terms = SizingTerms(request)
-    _need_indicators(request)
+    check_indicators(request)
     if request.ladder is not None:
         # it brings NumPy, which a plain size needs not
         from hawser.core.rungs import ladder_sized  # noqa: PLC0415
@@ -57,7 +57,9 @@ def sized(request: SizeRequest) -> Sizing:
     return _answer(terms, stop, found, caps)
 
 
-def _need_indicators(request: SizeRequest) -> None:
+def check_indicators(request: SizeRequest) -> None:
+    """Raise Refused `indicator_not_ready` where the ATR or what the stop stands on has no value
+    yet."""
     if not request.atr > 0 and _needs_atr(request):
         raise Refused(
             "indicator_not_ready", "The ATR has no value yet: more completed bars are needed."

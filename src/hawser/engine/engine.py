@@ -284,7 +284,8 @@ def _forget_ended(state: EngineState) -> None:
     old = [
         t
         for t in state.trades.values()
-        if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED
+        # What is to follow may wait for its market over a weekend, while others trade.
+        if t.state == states.ENDED and state.now - t.ended > KEEP_ENDED and not t.progress.due
     ]
     for trade in old:
         # What it won still counts in its basket; what it opened, where another hand has it now, is
@@ -421,6 +422,7 @@ _HANDLERS: dict[type, Callable[[Outbox, Any], None]] = {
     ev.RecordFailed: _record_failed,
     ev.RecordHealed: _record_healed,
     ev.TimerFired: _timer,
+    ev.ClosesKnown: baskets.closes_known,
     ev.PlaceTrade: placing.place,
     ev.PlaceStraddle: placing.place_straddle,
     ev.MoveEntry: placing.move_entry,

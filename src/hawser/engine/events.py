@@ -308,6 +308,12 @@ class TimerFired(Event, frozen=True, tag="TimerFired"):
     atr: float | None = None
 
 
+class ClosesKnown(Event, frozen=True, tag="ClosesKnown"):
+    """All members of a fleet with a bar that is complete now have told its close."""
+
+    fleet: str
+
+
 class Ask(Event, frozen=True, rename={"ask_id": "ask"}):
     """Something a person or a program asks for; its answers name `ask_id`."""
 
@@ -555,4 +561,6 @@ AskEvent = (
     | RearmGuard
     | Drill
 )
-AnyEvent = Opened | VenueEvent | TimerFired | Seen | RecordFailed | RecordHealed | AskEvent
+AnyEvent = (
+    Opened | VenueEvent | TimerFired | ClosesKnown | Seen | RecordFailed | RecordHealed | AskEvent
+)

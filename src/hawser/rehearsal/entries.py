@@ -164,6 +164,21 @@ def _at_stop(money: Money, ref: int, stop: int) -> AtStop:
 
 
 @inlined
+def _stop_base(history: BarRows, decided: int, side: int) -> float:
+    """What a stop that is taken from bars stands on, ticks."""
+    base: float = history.stop_long[decided] if side > 0 else history.stop_short[decided]
+    return base
+
+
+@inlined
+def _ready(history: BarRows, setup: Setup, decided: int, side: int) -> bool:
+    """Whether every indicator that the entry needs has a value at the bar that decided it."""
+    if setup.needs_atr and not history.bars[decided]["atr"] > 0:
+        return False
+    return setup.stop.kind != Kind.COLUMN or _stop_base(history, decided, side) > 0
+
+
+@inlined
 def _initial_stop(
     history: BarRows,
     setup: Setup,
@@ -192,9 +207,7 @@ def _initial_stop(
         )
         return (NONE, ref - side * far) if far >= 0 else (COSTS_EXCEED_RISK, -1)
     if setup.stop.kind == Kind.COLUMN:
-        base = history.stop_long[decided] if side > 0 else history.stop_short[decided]
-        if not base > 0:
-            return INDICATOR_NOT_READY, -1
+        base = _stop_base(history, decided, side)
         value = base - side * setup.stop.offset + (spread if side < 0 else 0)
         return NONE, stop_level(PRICE, value, float(ref), 0.0, side)
     atr = history.bars[decided]["atr"]
@@ -389,7 +402,7 @@ def begin(
     exit_side = bid if side > 0 else bid + spread
     atr = history.bars[decided]["atr"]
     stop, steps, risk, refusal = -1, 0, 0.0, NONE
-    if not atr > 0 and setup.needs_atr:
+    if not _ready(history, setup, decided, side):
         refusal = INDICATOR_NOT_READY
     elif not now.equity > 0:
         refusal = NO_EQUITY

@@ -16,6 +16,13 @@ def over(x: float, y: float) -> bool:
     return x - y > NOISE * max(abs(x), abs(y))
 
 
+@inlined
+def ranks_before(x: float, y: float) -> bool:
+    """Whether an entry ranked `x` comes before one ranked `y`; what is not known comes last
+    (reckoning section 13)."""
+    return over(x, y) or (math.isnan(y) and not math.isnan(x))
+
+
 @compiled
 def above_on(a: Array, b: Array, short: Array, longs: Array, shorts: Array, first: int) -> None:
     """`a` above `b` for long, below `short` for short."""

@@ -28,6 +28,7 @@ from hawser.core.rules.entries import backstop_behind
 from hawser.core.sizing import sized
 from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
+from hawser.engine.entries import fleets
 from hawser.engine.model import reasons as rs
 from hawser.engine.model import rig_levels
 from hawser.engine.model import transitions as states
@@ -205,7 +206,9 @@ def place(outbox: Outbox, ask: ev.PlaceTrade) -> None:
         outbox.tell("refused", refusal.code, f"Not placed: {refusal.sentence}", ask_id=ask.ask_id)
         return
     if _may_enter(outbox, plan, ask.ask_id, plan.side, terms.r_ticks):
-        enter(outbox, ask.ask_id, terms, bound, until).entry.chain = ask.chain
+        trade = enter(outbox, ask.ask_id, terms, bound, until)
+        trade.entry.chain = ask.chain
+        fleets.join(outbox, trade)
 
 
 def place_straddle(outbox: Outbox, ask: ev.PlaceStraddle) -> None:

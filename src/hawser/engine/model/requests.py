@@ -12,6 +12,7 @@ from hawser.core.fx import convert
 from hawser.core.instrument import Instrument
 from hawser.core.plan import Plan
 from hawser.core.size_terms import SizeRequest
+from hawser.core.sizing import check_indicators
 from hawser.engine.model.exposure import Exposure
 from hawser.engine.model.state import EngineState
 
@@ -31,13 +32,14 @@ def account_now(state: EngineState) -> Account:
 
 
 def need_equity(equity: float, request: SizeRequest) -> None:
-    """Refuse to size on nothing, or on debts; a rate that is missing is told before. Raises
-    Refused."""
+    """Refuse to size on nothing, or on debts; a rate or an indicator that is missing is told
+    before, as section 5 orders them. Raises Refused."""
     account = request.account
     if not equity > 0:
         convert(
             request.instrument.quote, account.currency, account.rates, account.policy.max_rate_age_s
         )
+        check_indicators(request)
         sentence = (
             f"The account's equity is {fg.money(equity, account.currency)}: nothing can be "
             "sized on it."

@@ -123,13 +123,16 @@ class EntryValues(NamedTuple):
 
 
 class TradeBasket(msgspec.Struct, forbid_unknown_fields=True):
-    """Trades under one basket, and the equity when it was formed."""
+    """Trades under one basket, and the equity when it was formed. `fleet`: the fleet whose trades
+    come under it as they are entered; it is looked at when all closes of one time are known, and
+    again at the next (section 13)."""
 
     name: str
     basket: Basket
     equity: float
     minute_at: int = 0  # where it counts at each minute's end: when it is looked at next
     reached: bool = False
+    fleet: str = ""
 
 
 class EntryTerms(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -110,14 +110,37 @@ def bar(outbox: Outbox, event: ev.BarCompleted) -> None:
     for trade in state.trades_in(event.symbol):
         group = state.baskets.get(trade.progress.basket)
         whose = trade.plan.timeframe_ns == event.span and trade.open_steps
-        if group is not None and whose and group.basket.basis == "bar_close":
+        by_bars = group is not None and group.basket.basis == "bar_close" and not group.fleet
+        if group is not None and whose and by_bars:
             _look(outbox, group)
+
+
+def closes_known(outbox: Outbox, event: ev.ClosesKnown) -> None:
+    """All closes of one time are known to a fleet. Its basket counts at each of them anew: a member
+    whose next open is hours away may have come back by then, and who entered meanwhile stays."""
+    state = outbox.state
+    group = next((one for one in state.baskets.values() if one.fleet == event.fleet), None)
+    if group is None:
+        return
+    group.reached = False
+    _look(outbox, group)
+    if group.reached:
+        _nothing_follows(outbox, event.fleet)
+
+
+def _nothing_follows(outbox: Outbox, fleet: str) -> None:
+    """What was to follow trades of the fleet lapses with its basket."""
+    for trade in outbox.state.trades.values():
+        of = trade.plan.fleet
+        if of is not None and of.name == fleet and trade.progress.due:
+            trade.progress.due = ""
+            outbox.tell("caution", "lapsed", "What was to follow lapses with the basket", trade)
 
 
 def minute(outbox: Outbox, name: str) -> None:
     """Its timer, at the end of a minute."""
     group = outbox.state.baskets.get(name)
-    if group is not None:
+    if group is not None and not group.fleet:
         _look(outbox, group)
         _want_minute(outbox, group)
 

@@ -8,7 +8,7 @@ from hawser.core.compiled import compiled, inlined
 from hawser.core.rules.refusals import Refusal
 from hawser.core.rules.trade_levels import money_at
 from hawser.core.shelves import part, put
-from hawser.core.sources.compare import over
+from hawser.core.sources.compare import ranks_before
 from hawser.rehearsal import guarding as gd
 from hawser.rehearsal.entries import begin
 from hawser.rehearsal.fleet.account import account_at
@@ -55,7 +55,7 @@ def ranked(count: int, deck: Deck) -> None:
         own, at = _rank(who, deck), k
         while at > 0:
             other = _rank(due[at - 1], deck)
-            if not (over(own, other) or (math.isnan(other) and not math.isnan(own))):
+            if not ranks_before(own, other):
                 break
             due[at] = due[at - 1]
             at -= 1

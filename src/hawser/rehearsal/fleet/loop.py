@@ -27,7 +27,7 @@ from hawser.rehearsal.fleet.records import (
     OpenTrade,
     Progress,
 )
-from hawser.rehearsal.fleet.steps import closes, ends, goes_by, opens, waits, won_at_close
+from hawser.rehearsal.fleet.steps import closes, ends, goes_by, opens, rolled, waits, won_at_close
 
 SOON = 6  # rows ahead
 
@@ -39,19 +39,11 @@ def _progress(deck: Deck) -> Progress:
 
 
 @compiled
-def _judged(t: int, m: int, deck: Deck) -> float:
-    """Kill switches judge the equity, in the bar of a member; returns it."""
+def _judged(t: int, m: int, deck: Deck) -> None:
+    """Kill switches judge the equity, in the bar of a member; it is what is known from now on."""
     equity, guards = equity_at(t, deck), guards_of(m, deck)
     gd.judge(guards, part(deck.members, m, deck.of_member, "common.progress.bar")[m], equity)
-    return equity
-
-
-@compiled
-def _rolled(m: int, moment: int, deck: Deck) -> None:
-    """Periods of guards that are over by the bar of a member."""
-    common = part(deck.members, m, deck.of_member, "common")
-    bar, equity = common.progress.bar[m], common.run.money[MARKED]
-    gd.roll(guards_of(m, deck), bar, moment, equity)
+    part(deck.members, m, deck.of_member, "common.run.money")[MARKED] = equity
 
 
 @compiled
@@ -165,6 +157,23 @@ def _who_is_next(count: int, deck: Deck) -> tuple[int, int]:
 
 
 @compiled
+def _exits_follow(t: int, now: int, deck: Deck) -> None:
+    """What guards make of exits at an open: where they close what is open, it is done at this open
+    too, by whomever it comes in the file; and again, where that makes others close."""
+    s = _progress(deck)
+    due = part(deck.members, 0, deck.of_member, "common.shared.memory.due")
+    again = True
+    while again:
+        again = False
+        _judged(t, s.now[0], deck)
+        for k in range(now):
+            m = s.now[k]
+            if s.open[m] and s.opens[m] and due[m]:
+                gone = opens(m, deck)
+                again = again or gone
+
+
+@compiled
 def _at_rows(t: int, now: int, deck: Deck) -> bool:
     """The rows of prices that open at `t`: exits, entries, and what the prices fill. Whether a
     member whose bar opens there holds a position after what its open did."""
@@ -175,11 +184,13 @@ def _at_rows(t: int, now: int, deck: Deck) -> bool:
         if s.open[m] and s.opens[m]:
             gone = opens(m, deck)
             ended = ended or gone
+    if on and ended:
+        _exits_follow(t, now, deck)
+    for k in range(now):
+        m = s.now[k]
         if s.side[m] and not s.open[m]:
             s.due[due] = m
             due += 1
-    if on and ended:
-        _judged(t, s.now[0], deck)
     if due > 1:
         ranked(due, deck)
     for k in range(due):
@@ -247,12 +258,11 @@ def _all_close(opening: int, count: int, final: bool, deck: Deck) -> None:
 def _guards_close(count: int, deck: Deck) -> None:
     """What guards make of the closes of `count` members, before these decide anything."""
     s = _progress(deck)
-    money = part(deck.members, 0, deck.of_member, "common.run.money")
     for k in range(count):
         if s.open[s.here[k]]:
             s.won[s.here[k]] = won_at_close(s.here[k], deck)
-    _rolled(s.here[0], gd.CLOSES, deck)
-    money[MARKED] = _judged(NEVER, s.here[0], deck)
+    rolled(s.here[0], gd.CLOSES, deck)
+    _judged(NEVER, s.here[0], deck)
     _follow_all(count, gd.CLOSES, deck)
 
 
@@ -263,7 +273,7 @@ def _guards_end(ended: bool, deck: Deck) -> None:
     one = part(deck.members, 0, deck.of_member, "common.progress.here")[0]
     if ended:
         _judged(NEVER, one, deck)
-    _rolled(one, gd.CLOSES, deck)
+    rolled(one, gd.CLOSES, deck)
     _judged(NEVER, one, deck)
 
 
@@ -297,7 +307,7 @@ def play_fleet(
         opening, final = openings[j], j == openings.size - 1
         count, waiting = _who_opens(opening, deck)
         if on:  # all have the same times, which is what guards ask of one
-            _rolled(here[0], gd.OPENS, deck)
+            rolled(here[0], gd.OPENS, deck)
             _follow_all(count, gd.OPENS, deck)
         held = count > 0 and _within(opening, count, deck)
         if count > 0:

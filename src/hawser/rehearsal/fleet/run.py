@@ -44,12 +44,13 @@ class FleetMember(NamedTuple):
 
 
 class MemberOutcome(NamedTuple):
-    """One member's part of a run: its trades, their places among all trades, and when each ended
-    (UTC ns)."""
+    """One member's part of a run: its trades, their places among all trades, when each ended, and
+    when its rows of prices open (UTC ns)."""
 
     trades: Trades
     places: Array
     ended: Array
+    times: Array
 
 
 class FleetOutcome:
@@ -122,12 +123,12 @@ class FleetRehearsal:
         sources: Sequence[str] = (),
     ) -> None:
         """`sources`: of each member the name of its source, for guards."""
-        self.members, self.policy = list(members), policy
+        self.members, self.policy, self.basket = list(members), policy, basket
+        self.sources = list(sources) or [""] * len(members)
         each = [member.rehearsal for member in members]
         self.account, self.instruments = each[0].account, [one.instrument for one in each]
         self.time = _all_times([one.time for one in each])
         self.fine_bars = _all_times([one.fine_time for one in each]).size
-        self._basket = basket_rule.numbers(basket)
         self._counted = uncounted()
         if policy is not None:
             of = [(one.instrument.symbol, name) for one, name in zip(each, sources, strict=True)]
@@ -193,7 +194,7 @@ class FleetRehearsal:
             exposed=np.array(exposed, np.int64),
             needs=ROWS * np.array(most, np.int64),
             most=sum(most),
-            basket=self._basket,
+            basket=basket_rule.numbers(self.basket),
             counted=self._counted,
             memory=gd.memory_for(self._counted, self.account.equity),
             acted=np.empty((acts, 5), np.int64),
@@ -263,7 +264,7 @@ class FleetRehearsal:
                 moves=member.moves[: progress.moves[m]],
             )
             last = trades.fills[own_rows.whole[:, batch.FILL_TO] - 1, 0].astype(np.int64)
-            found.append(MemberOutcome(trades, places, member.times[last]))
+            found.append(MemberOutcome(trades, places, member.times[last], member.times))
         refused = written.refused[: run.counts[records.REFUSED]]
         acted = shared.acted[: shared.memory.place[0]]
         return FleetOutcome(rows, found, written, refused, acted, start, run)

@@ -47,6 +47,15 @@ from hawser.rehearsal.phases import (
 from hawser.rehearsal.records import END, INSIDE
 
 
+@compiled
+def rolled(m: int, moment: int, deck: Deck) -> None:
+    """Periods of guards that are over by the bar of a member give way, with the equity that is
+    known."""
+    common = part(deck.members, m, deck.of_member, "common")
+    bar, equity = common.progress.bar[m], common.run.money[MARKED]
+    gd.roll(guards_of(m, deck), bar, moment, equity)
+
+
 @inlined
 def _prices(m: int, at: int, side: int, deck: Deck) -> Prices:
     return mirrored(part(deck.members, m, deck.of_member, "history.prices")[at], side)
@@ -88,7 +97,7 @@ def _over(m: int, how: int, at: int, p: Playing, deck: Deck) -> None:
     ):
         run.counts[FULL] = 1
     if common.shared.on:
-        moment = gd.CLOSES if how == INSIDE else gd.OPENS
+        moment = gd.CLOSES if how in (INSIDE, END) else gd.OPENS
         gd.trade_ended(guards_of(m, deck), s.bar[m], at, moment, net, risk)
 
 
@@ -160,7 +169,7 @@ def _fills(m: int, at: int, sides: int, deck: Deck) -> bool:
         put_part(deck.trades, m, deck.of_trade, "playing", p)
         return False
     if common.shared.on:
-        gd.roll(guards_of(m, deck), s.bar[m], gd.CLOSES, common.run.money[MARKED])
+        rolled(m, gd.CLOSES, deck)
     _over(m, INSIDE, at, p, deck)
     s.side[m] = follow_on(
         part(deck.members, m, deck.of_member, "setup"),

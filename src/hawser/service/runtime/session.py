@@ -422,6 +422,25 @@ class Session:
             self._safely(self._write_down_now)
         self._ask_the_venue()
 
+    def take_timers(self, kind: str) -> list[str]:
+        """Take the timers of one kind out of their order, so that who asked decides when and in
+        which order they `fire`; the earliest first."""
+        taken = sorted(one for one in self._timers if one[2].partition(":")[0] == kind)
+        for one in taken:
+            self._timers.remove(one)
+            self._due.discard((one[0], one[2]))
+        heapq.heapify(self._timers)
+        return [name for _, _, name in taken]
+
+    def fire(self, name: str) -> None:
+        """A timer that was taken comes now."""
+        self._safely(self.take, self._fired(name, self.now))
+        self._safely(self.flush)
+
+    def put_back(self, name: str) -> None:
+        """A timer that was taken is due all the same."""
+        self._start(name, self.now)
+
     def _write_down_now(self) -> None:
         if not self._batch:
             self._about_writing(self.recording.write([], self.now))
