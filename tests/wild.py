@@ -167,7 +167,8 @@ def compared(seed: int, finer: bool = False) -> parity.Report:
     bars, signals, instrument = a_history(draw, draw.choice([200, 500]))
     account, order = an_account(draw, instrument), draw.choice([PESSIMISTIC, OPTIMISTIC, PATH])
     kind = draw.random()
-    laddered = kind < 0.2 and account.size.method in ("risk_percent", "risk_money")
+    # also under guards, which take rungs back
+    laddered = not 0.2 <= kind <= 0.85 and account.size.method in ("risk_percent", "risk_money")
     rig = fitting((a_ladder if laddered else a_rig)(draw), instrument)
     policy = at_midnight(a_policy(draw, bars, instrument)) if kind > 0.5 else None
     if not finer:

@@ -92,11 +92,7 @@ def a_fleet(seed: int, guarded: bool = False, finer: bool = False) -> tuple[Flee
             instrument = first
         instrument = _called(instrument, number)
         signals = Signals(*(one[: bars.time.size] for one in signals))
-        laddered = (
-            not guarded
-            and draw.random() < 0.2
-            and account.size.method in ("risk_percent", "risk_money")
-        )
+        laddered = draw.random() < 0.2 and account.size.method in ("risk_percent", "risk_money")
         rig = fitting((a_ladder if laddered else a_rig)(draw), instrument)
         joined = joined_to(bars, Timeframe(joined_span, 0, "a multiple")) if finer else None
         rehearsal = Rehearsal(

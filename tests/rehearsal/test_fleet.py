@@ -53,7 +53,7 @@ def drawn(draw: Random, n: int) -> Rehearsal:
     rig = a_ladder(draw) if laddered else a_rig(draw)
     if laddered:
         account = msgspec.structs.replace(account, size=BUDGET)
-    policy = a_policy(draw, bars, instrument) if draw.random() < 0.5 and not laddered else None
+    policy = a_policy(draw, bars, instrument) if draw.random() < 0.5 else None
     joined = joined_to(bars, timeframe("5m")) if draw.random() < 0.4 else None
     rates = None
     if draw.random() < 0.3:

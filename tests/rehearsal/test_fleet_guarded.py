@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import msgspec
 import numpy as np
+import pytest
 from test_guarded import ACCOUNT, DOWN, PIER, RIG, STILL
 
 from hawser.core.bars import Bars
 from hawser.core.clock import MINUTE
 from hawser.core.guards import declared as dc
 from hawser.core.instrument import WeeklySession
-from hawser.core.rig import Amount, Basket
+from hawser.core.rig import Amount, Basket, TimeExit
 from hawser.rehearsal.fleet.report import correlation
 from hawser.rehearsal.fleet.run import FleetMember, FleetOutcome, FleetRehearsal
 from hawser.rehearsal.guarding import REFUSED, TRIPPED
@@ -23,7 +24,14 @@ LOW = (990, 991, 989, 990)
 
 
 def played(
-    guards, first, second, signals, basket=None, sources=("", ""), times=None
+    guards,
+    first,
+    second,
+    signals,
+    basket=None,
+    sources=("", ""),
+    times=None,
+    rigs=(RIG, RIG),
 ) -> FleetOutcome:
     """Two members over minutes; `signals` by member and bar; `times` of the second's bars."""
     members, policies = [], []
@@ -44,7 +52,7 @@ def played(
                     Signals(calls, np.zeros(n, np.int8)),
                     instrument,
                     ACCOUNT,
-                    RIG,
+                    rigs[number],
                     policies[-1],
                     since=0,
                 ),
@@ -126,6 +134,42 @@ def test_a_filter_that_flattens_as_it_closes_leaves_nothing_open():
     outcome = played([closes], [STILL] * 6, [STILL] * 6, ({0: 1}, {0: 1}))
     assert trades(outcome, 0) == [(1, 5, "end")]
     assert trades(outcome, 1) == [(1, 3, "guard")]
+
+
+@pytest.mark.parametrize("first", [0, 1], ids=["first", "last"])
+def test_what_an_exit_at_an_open_trips_acts_at_this_open_wherever_it_stands(first):
+    """One leaves at the open of minute 3 by its time and has lost; the other goes with it."""
+    streak = dc.StreakSwitch(name="one", losses=1, then=("close",))
+    bars, calls = [STILL, STILL, FALLING, LOW, LOW, LOW], ({0: 1}, {0: 1})
+    timed = [RIG, RIG]
+    timed[first] = msgspec.structs.replace(RIG, time_exit=TimeExit(bars=2))
+    outcome = played([streak], bars, bars, calls, rigs=timed)
+    assert trades(outcome, first) == [(1, 3, "time")]
+    assert trades(outcome, 1 - first) == [(1, 3, "guard")]
+    assert noted(outcome, TRIPPED) == [(3, 0, -1)]
+
+
+def test_what_is_closed_before_a_member_begins_does_not_close_with_its_first_bar():
+    """Its volatility is not known for the first bars, as that of the other was not."""
+    calm = dc.VolatilityGuard(
+        name="calm",
+        timeframe="1m",
+        atr_length=2,
+        bars=3,
+        low=0.0,
+        high=100.0,
+        sources=("flow",),
+        then=("flatten",),
+    )
+    outcome = played(
+        [calm],
+        [STILL] * 9,
+        [STILL] * 5,
+        ({0: 1}, {}),
+        sources=("ebb", "flow"),
+        times=(4, 5, 6, 7, 8),
+    )
+    assert trades(outcome, 0) == [(1, 8, "end")]
 
 
 def test_who_has_no_bar_leaves_at_its_next():

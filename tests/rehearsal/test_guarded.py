@@ -6,6 +6,7 @@ import json
 from decimal import Decimal
 from random import Random
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -27,7 +28,7 @@ from hawser.core.rig import FollowOn, Ladder, Measure, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.formats.declared import load
 from hawser.rehearsal.guarding import REFUSED, TRIPPED
-from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name
+from hawser.rehearsal.run import Rehearsal, Signals, exit_name
 from hawser.rehearsal.watch import HistoryPolicy, acting
 from madeup import ROOT
 from randomguards import SOURCE, a_policy
@@ -63,6 +64,7 @@ def played(
     calendars=(),
     at_once=4096,
     references=None,
+    account=ACCOUNT,
     **changes,
 ):
     """A run over minutes from the epoch on; `signals` by the bar at whose close they come."""
@@ -79,7 +81,7 @@ def played(
     policy = HistoryPolicy(
         dc.Guards(guard=tuple(guards), **changes), calendars, "", references or {}
     )
-    return Rehearsal(made, Signals(calls, np.zeros(n, np.int8)), PIER, ACCOUNT, rig, policy).run(
+    return Rehearsal(made, Signals(calls, np.zeros(n, np.int8)), PIER, account, rig, policy).run(
         PESSIMISTIC, at_once=at_once
     )
 
@@ -436,8 +438,51 @@ def test_the_policy_that_ships_as_an_example_acts_in_full():
     assert len(acting(policy, "Quillan Ferry", policy.source)) == len(policy.guards.guard) == 6
 
 
-def test_a_ladder_is_not_rehearsed_with_a_policy():
-    ladder = Rig(ladder=Ladder(2, Measure(ticks=10.0), 5.0, 5.0))
-    account = Account(currency="CHF", equity=9000.0, size=SizeRule(percent=1.0))
-    with pytest.raises(BadInput, match="take its rungs back"):
-        check(ladder, account, PIER, guarded=True)
+# Ladders
+
+
+LADDER = Rig(ladder=Ladder(3, Measure(ticks=10.0), target_ticks=8.0, stop_ticks=30.0))
+DEEP = (990, 992, 984, 985)  # through the first further rung at 990
+
+
+def rungs(guards, bars, calendars=(), **changes):
+    """Rows of prices and prices at which the rungs of a long of bar 2 were filled."""
+    account = msgspec.structs.replace(ACCOUNT, size=SizeRule(percent=10.0))
+    outcome = played(guards, bars, {1: 1}, LADDER, account=account, calendars=calendars, **changes)
+    return [(int(row[0]), row[4]) for row in outcome.trades[0].fills if row[1] > 0]
+
+
+def tides(*moments):
+    return (Calendar("tides", tuple(NewsEvent(at, "CHF", "high", "tide") for at in moments)),)
+
+
+@pytest.mark.parametrize(
+    ("then", "filled"),
+    [(("cancel",), [(2, 1000), (6, 985)]), ((), [(2, 1000), (4, 990)])],
+)
+def test_a_filter_takes_rungs_back_while_it_is_closed_and_sets_them_out_again(then, filled):
+    """Closed from bar 4 to bar 5; at the open of bar 6 the price is beyond the rung already."""
+    guard = dc.NewsGuard(name="news", before_min=0.0, after_min=2.0, horizon_h=0.0, then=then)
+    bars = [STILL] * 4 + [DEEP, (985, 986, 984, 985), (985, 986, 984, 985), (985, 986, 984, 985)]
+    assert rungs([guard], bars, tides(4 * MINUTE)) == filled
+
+
+def test_rungs_wait_for_every_guard_once_they_are_taken_back():
+    """The news is over as bar 5 closes; a spread that takes nothing back is closed then, and until
+    bar 7 opens."""
+    news = dc.NewsGuard(name="n", before_min=0.0, after_min=2.0, horizon_h=0.0, then=("cancel",))
+    wide = dc.SpreadGuard(name="w", max_ticks=1.0)
+    bars = [STILL] * 4 + [DEEP] + [(985, 986, 980, 985)] * 4
+    spread = [0, 0, 0, 0, 0, 4, 4, 0, 0]
+    kept = rungs([news, wide], bars, tides(4 * MINUTE), spread=spread)
+    assert kept == [(2, 1000), (7, 985), (7, 980)]
+    # by that alone what waits stays where it is
+    assert rungs([wide], bars, spread=[0, 0, 0, 0, 4, 4, 4, 0, 0])[1] == (4, 990)
+
+
+def test_a_kill_switch_takes_rungs_back_for_good():
+    """A fall of 1 % is reached at the close of bar 4, whatever it does with what is open."""
+    switch = dc.DrawdownSwitch(name="d", money=1.0)
+    bars = [STILL] * 4 + [(1000, 1000, 995, 996)] + [DEEP] * 3
+    assert rungs([switch], bars) == [(2, 1000)]
+    assert rungs([msgspec.structs.replace(switch, money=9000.0)], bars) == [(2, 1000), (5, 990)]

@@ -52,8 +52,8 @@ def traded_alike(draw, make, account, order):
     assert not report.differences, (rules, report.differences[:3])
 
 
-# 14 histories for rigs and 5 for ladders, of 1 000 bars each, 12 of 700 under guards, and 50 wild
-# ones; `tests/wild.py` runs thousands
+# 14 histories for rigs and 5 for ladders, of 1 000 bars each, 12 of 700 under guards and 8 of 500
+# for ladders under guards, and 50 wild ones; `tests/wild.py` runs thousands
 
 
 @settings(max_examples=14, deadline=None, suppress_health_check=list(HealthCheck))
@@ -69,6 +69,21 @@ def test_random_ladders(seed, order):
     draw = Random(seed)
     size = draw.choice([SizeRule(percent=1.0), SizeRule("risk_money", amount=250.0)])
     traded_alike(draw, a_ladder, msgspec.structs.replace(an_account(draw), size=size), order)
+
+
+@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 1 << 40), st.sampled_from([PESSIMISTIC, OPTIMISTIC, PATH]))
+def test_random_ladders_under_guards(seed, order):
+    """Filters that take the rungs back as they close, and set them out again."""
+    draw = Random(seed)
+    bars, signals, instrument = history(draw, 500)
+    policy = a_policy(draw, bars, instrument)
+    cancel = [msgspec.structs.replace(one, then=("cancel",)) for one in policy.guards.guard]
+    policy = policy._replace(guards=msgspec.structs.replace(policy.guards, guard=tuple(cancel)))
+    account = msgspec.structs.replace(an_account(draw), size=SizeRule(percent=1.0))
+    rules = fitting(a_ladder(draw), instrument)
+    report = parity.compare(bars, signals, instrument, account, rules, order, policy)
+    assert not report.differences, (seed, rules, policy, report.differences[:3])
 
 
 @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))

@@ -60,7 +60,9 @@ class GuardColumns(NamedTuple):
     of the first filter that is closed at its open, counted from 1 (0: none). By bar: `opened` (UTC
     ns); `follows`, what filters that close at its open and at its close do, as bits; `period`, its
     day at open and close and its week at open and close. By spread guard: `of_r` (percent) and
-    `of_r_number`.
+    `of_r_number`. Of a ladder alone, else of no length: `back`, by row, whether a filter is closed
+    at its open that takes back what waits; `back_at_close`, by bar, the same at its close, and
+    `shut_at_close` whether any is closed there for longs and shorts.
     """
 
     on: bool
@@ -72,6 +74,9 @@ class GuardColumns(NamedTuple):
     period: Array
     of_r: Array
     of_r_number: Array
+    back: Array
+    back_at_close: Array
+    shut_at_close: Array
 
 
 class GuardCounts(NamedTuple):
@@ -274,6 +279,48 @@ def closed_for(guarded: Guarded, price: int, side: int) -> int:
         if closed and (first < 0 or counted.number[g] < first):
             first = counted.number[g]
     return first
+
+
+@compiled
+def latched(guarded: Guarded) -> bool:
+    """Whether a kill switch that watches the member is latched: it takes back what waits."""
+    counted, memory = guarded.counted, guarded.memory
+    for g in range(counted.kind.size):
+        if counted.watches[guarded.member, g] and memory.latched[g]:
+            return True
+    return False
+
+
+@compiled
+def _cold(guarded: Guarded, time: int) -> bool:
+    """Whether a cool-down of the member lasts at a moment."""
+    counted, memory = guarded.counted, guarded.memory
+    for g in range(counted.kind.size):
+        if counted.watches[guarded.member, g] and time < memory.until[g]:
+            return True
+    return False
+
+
+@compiled
+def back_at_open(guarded: Guarded, price: int, side: int, back: bool) -> bool:
+    """Whether a ladder's rungs are taken back from the open of a row of prices on; `back`: they
+    were before it. They wait again once no guard is closed; the entry was counted when it was
+    made."""
+    watch = guarded.watch
+    if watch.back[price] or latched(guarded):
+        return True
+    closed = watch.shut[price, 0 if side > 0 else 1] > 0 or _cold(guarded, watch.time[price])
+    return back and closed
+
+
+@compiled
+def back_at_close(guarded: Guarded, bar: int, price: int, side: int, back: bool) -> bool:
+    """The same from the close of a bar on, whose last row of prices is given."""
+    watch = guarded.watch
+    if watch.back_at_close[bar] or latched(guarded):
+        return True
+    closed = watch.shut_at_close[bar, 0 if side > 0 else 1]
+    return back and (closed or _cold(guarded, watch.time[price] + watch.span))
 
 
 @compiled

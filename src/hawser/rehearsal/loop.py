@@ -51,6 +51,7 @@ def play(  # noqa: PLR0912, PLR0915
     units = history.units
     p = entered(trade, rules, money_at(money, units, trade.at), levels=levels, fills=fills)
     on, marked, how = guarded.watch.on, cash, INSIDE
+    laddered, back = on and levels.rungs.size > 0, False
     # One loop over the rows of prices: most bars have one, and a loop within this one would cost
     # them half as much again.
     k, end, i, at = 0, trade.at, trade.first, trade.at
@@ -73,6 +74,8 @@ def play(  # noqa: PLR0912, PLR0915
                 p = left_at_open(p, side, row.opens, at=at, money=now, fills=fills)
                 how = p.decided.why
                 break
+        if laddered:
+            back = gd.back_at_open(guarded, at, side, back)
         p = gone_by(
             p,
             row,
@@ -84,6 +87,7 @@ def play(  # noqa: PLR0912, PLR0915
             order=order,
             fills=fills,
             out=out,
+            back=back,
         )
         if p.book.left == 0:
             if on:
@@ -129,6 +133,8 @@ def play(  # noqa: PLR0912, PLR0915
             p = guarded_to(p, ends)
             if guarded.watch.follows[i, gd.CLOSES] & gd.EVEN:
                 p = evened_at(p, side, side * row.closes, rules=rules, moves=moves, at=at + 1)
+        if laddered:
+            back = gd.back_at_close(guarded, i, at, side, back)
         k += 1
     at_once = how != INSIDE or units.size > 0  # what left is money already
     net = p.book.net + (0.0 if at_once else p.book.flow * money.tick_step)

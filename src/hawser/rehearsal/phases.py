@@ -111,17 +111,32 @@ def _way(order: int, bar: Reach, levels: Levels, parts: tuple[Array, Array], out
 
 
 @inlined
-def _within(order: int, bar: Reach, levels: Levels, out: Array, sides: int) -> tuple[int, int]:
+def _of_ladder(order: int, bar: Reach, levels: Levels, out: Array, back: bool) -> tuple[int, int]:
+    """The same of a ladder, whose rungs guards may have taken `back`: none of them fills."""
+    spare, waits = levels.spare, levels.spare.waiting
+    waits[:] = levels.rung_steps
+    if back:
+        waits[:] = 0
+    spare.rung_steps[:] = waits
+    m = _ladder_way(0, bar, levels, spare.rung_steps, spare.out)
+    spare.rung_steps[:] = waits
+    k = _ladder_way(1, bar, levels, spare.rung_steps, out)
+    apart = _differs(out, k, spare.out, m)
+    count = _ladder_way(order, bar, levels, waits, out)
+    if not back:
+        levels.rung_steps[:] = waits
+    return count, int(apart)
+
+
+@inlined
+def _within(
+    order: int, bar: Reach, levels: Levels, out: Array, sides: int, back: bool
+) -> tuple[int, int]:
     """What a bar fills that reaches these `sides`, and 1 where the two orders would fill it
     differently."""
     spare = levels.spare
     if bar.goal != NO_LEVEL:
-        spare.rung_steps[:] = levels.rung_steps
-        m = _ladder_way(0, bar, levels, spare.rung_steps, spare.out)
-        spare.rung_steps[:] = levels.rung_steps
-        k = _ladder_way(1, bar, levels, spare.rung_steps, out)
-        apart = _differs(out, k, spare.out, m)
-        return _ladder_way(order, bar, levels, levels.rung_steps, out), int(apart)
+        return _of_ladder(order, bar, levels, out, back)
     differs = 0
     if sides == ADVERSE | FAVOURABLE:  # else there is one way through the bar
         tried = (spare.target_parts, spare.loss_parts)
@@ -414,8 +429,10 @@ def gone_by(
     order: int,
     fills: Array,
     out: Array,
+    back: bool,
 ) -> Playing:
-    """A row of prices goes by: what it fills. The trade has ended where nothing is left of it."""
+    """A row of prices goes by: what it fills. The trade has ended where nothing is left of it.
+    `back`: the rungs of a ladder are taken back."""
     # Most prices reach nothing, and are done with here: what a bar fills costs ten times as much
     # to find out.
     sides = reached_by(p, row, side)
@@ -433,6 +450,7 @@ def gone_by(
         out=out,
         sides=sides,
         moving=units.size > 0,
+        back=back,
     )
 
 
@@ -449,6 +467,7 @@ def filled(
     out: Array,
     sides: int,
     moving: bool,
+    back: bool,
 ) -> Playing:
     """What a row of prices fills that reaches these `sides`."""
     reach = Reach(
@@ -461,7 +480,7 @@ def filled(
         goal=p.near.goal,
         held=p.near.held,
     )
-    count, differs = _within(order, reach, levels, out, sides)
+    count, differs = _within(order, reach, levels, out, sides, back)
     book, near, gone = p.book, p.near, p.gone
     if count:
         book = _booked(

@@ -79,6 +79,7 @@ class Spare(NamedTuple):
     target_parts: Array
     loss_parts: Array
     rung_steps: Array
+    waiting: Array  # rungs that a row of prices may fill
     out: Array
 
 
@@ -103,7 +104,9 @@ def levels_for(setup: Setup) -> Levels:
     losses, loss_parts, spare_losses = np.zeros((3, setup.losses.r.size), np.int64)
     rungs, rung_steps, spare_rungs = np.zeros((3, max(0, setup.ladder.rungs - 1)), np.int64)
     step_at, step_to = np.zeros((2, setup.steps.at_kind.size), np.int64)
-    spare = Spare(spare_targets, spare_losses, spare_rungs, np.empty((40, 4), np.int64))
+    spare = Spare(
+        spare_targets, spare_losses, spare_rungs, spare_rungs.copy(), np.empty((40, 4), np.int64)
+    )
     return Levels(
         targets=targets,
         target_parts=target_parts,

@@ -195,7 +195,14 @@ class Rehearsal:
         self.watch = (
             unwatched()
             if policy is None
-            else watch_of(policy, instrument, fine._replace(spread=spread), joined, since)
+            else watch_of(
+                policy,
+                instrument,
+                fine._replace(spread=spread),
+                joined,
+                since,
+                rungs=rig.ladder is not None,
+            )
         )
         self.counted = (
             uncounted()
@@ -356,17 +363,8 @@ def left_by_hours(rig: Rig, instrument: Instrument, times: Array, span: int) -> 
     return leaves_after(instrument.sessions, times, span, not timed.session_end)
 
 
-def check(rig: Rig, account: Account, instrument: Instrument, guarded: bool = False) -> None:
-    """What a rehearsal cannot carry out is refused before it begins; raises BadInput. `guarded`:
-    there is a policy."""
-    if rig.ladder is not None and guarded:
-        raise BadInput(
-            "bad_rig",
-            (
-                "ladder: a rehearsal cannot take its rungs back as guards do; expected no "
-                "policy with it"
-            ),
-        )
+def check(rig: Rig, account: Account, instrument: Instrument) -> None:
+    """What a rehearsal cannot carry out is refused before it begins; raises BadInput."""
     if rig.stop is not None and rig.stop.money is not None:
         method = account.size.method
         if method not in ("fixed", "invest"):  # of an investment the stop is the account's

@@ -49,6 +49,9 @@ def unwatched() -> gd.GuardColumns:
         period=np.empty((0, 4), np.int32),
         of_r=money,
         of_r_number=whole,
+        back=np.empty(0, np.bool_),
+        back_at_close=np.empty(0, np.bool_),
+        shut_at_close=np.empty((0, 2), np.bool_),
     )
 
 
@@ -86,15 +89,20 @@ def watch_of(
     fine: Bars,
     joined: Joined,
     since: int | None = None,
+    rungs: bool = False,
 ) -> gd.GuardColumns:
     """The policy as the compiled loop reads it; `fine`: the bars that fills are made on, their
     spread in ticks; `since`: from when days and weeks are counted (UTC ns), its first bar where
-    none is given. Raises BadInput where a regime refers to bars that are not there."""
+    none is given; `rungs`: there are some that may be taken back. Raises BadInput where a regime
+    refers to bars that are not there."""
     found, bars = acting(policy, instrument.symbol, policy.source), joined.bars
     shut = np.zeros((fine.time.size, 2), np.int16)
     follows = np.zeros((bars.time.size, 2), np.int8)
     scenes = _Scenes(policy, instrument, fine, joined)
     of_r = []
+    rows, closes = (fine.time.size, bars.time.size) if rungs else (0, 0)
+    back, back_at_close = np.zeros(rows, np.bool_), np.zeros(closes, np.bool_)
+    shut_at_close = np.zeros((closes, 2), np.bool_)
     for number, guard in found:
         if not isinstance(guard, dc.Filter):
             continue
@@ -106,6 +114,11 @@ def watch_of(
         for column, side in enumerate((1, -1)):
             closed = scenes.at_opens(guard, side)
             shut[:, column] = np.where(closed & (shut[:, column] == 0), number + 1, shut[:, column])
+            if rungs:
+                shut_at_close[:, column] |= scenes.at_closes(guard, side)
+        if rungs and guard.takes_back:
+            back |= scenes.at_opens(guard, 0)
+            back_at_close |= scenes.at_closes(guard)
     return gd.GuardColumns(
         on=bool(found),
         span=span_of(fine.time),
@@ -116,6 +129,9 @@ def watch_of(
         period=_periods(policy.guards, bars.time, joined.span, since),
         of_r=np.array([percent for _, percent in of_r], np.float64),
         of_r_number=np.array([number for number, _ in of_r], np.int64),
+        back=back,
+        back_at_close=back_at_close,
+        shut_at_close=shut_at_close,
     )
 
 
@@ -195,7 +211,7 @@ def _follow(follows: Array, scenes: _Scenes, guard: dc.Filter) -> None:
     if not then:
         return
     opens, closes = scenes.at_opens(guard, 0)[scenes.firsts], scenes.at_closes(guard)
-    before = np.concatenate([[False], closes[:-1]])
+    before = np.concatenate([[scenes.before_all(guard)], closes[:-1]])
     follows[:, gd.OPENS] |= np.where(opens & ~before, then, 0).astype(np.int8)
     follows[:, gd.CLOSES] |= np.where(closes & ~opens, then, 0).astype(np.int8)
 
@@ -215,6 +231,14 @@ class _Scenes:
         self._before = np.searchsorted(joined.lasts, np.arange(fine.time.size))
         self._known: dict[str, Array] = {}  # by guard: what it goes by at each close
 
+    def before_all(self, guard: dc.Filter) -> bool:
+        """Whether it was closed just before the first bar: a member of a fleet may begin while
+        others trade, and what was closed by then does not close now."""
+        if guard.BY_CLOCK:
+            return bool(self._by_time(guard, self._fine.time[:1] - 1)[0])
+        unknown = np.array([np.nan])
+        return bool(guard.shut(unknown, unknown, 0)[0])
+
     def at_opens(self, guard: dc.Filter, side: int) -> Array:
         """Whether it is closed at the open of each row of prices: measured by the bars before, the
         spread by that of the open."""
@@ -223,11 +247,11 @@ class _Scenes:
         before = np.concatenate([[np.nan], self._known_at_closes(guard)])[self._before]
         return guard.shut(before, self._spread, side)
 
-    def at_closes(self, guard: dc.Filter) -> Array:
-        """Whether it is closed at each close, of whatever side."""
+    def at_closes(self, guard: dc.Filter, side: int = 0) -> Array:
+        """Whether it is closed at each close; 0: of whatever side."""
         if guard.BY_CLOCK:
             return self._by_time(guard, self._ends)
-        return guard.shut(self._known_at_closes(guard), self._spread[self._lasts], 0)
+        return guard.shut(self._known_at_closes(guard), self._spread[self._lasts], side)
 
     def _known_at_closes(self, guard: dc.Filter) -> Array:
         if guard.name not in self._known:

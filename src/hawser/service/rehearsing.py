@@ -103,7 +103,7 @@ def read(files: Files, known: BarFiles | None = None) -> Read:
     instrument, account = load(Instrument, files.instrument), load(Account, files.account)
     rig = load_rig(files.rig)
     try:
-        check(rig, account, instrument, files.guards is not None)
+        check(rig, account, instrument)
     except BadInput as error:
         raise BadInput(error.code, f"{files.rig}: {error.sentence}") from None
     source = load_source(files.source) if files.source is not None else None

@@ -287,10 +287,10 @@ class Walk:
             self._from[one.number] = one.row
             if one.rates is not None:
                 one.rate = one.rates[one.row]
-        self._tell_rates(now, time)
         for one in now:
             opens = one.prices[one.row][0]
             self.venue.open_at(one.symbol, time, opens, one.spread[one.row])
+        self._tell_rates(now)
         self._hear()
         for one in now:
             self.venue.fill_waiting(one.symbol)
@@ -309,16 +309,14 @@ class Walk:
         for one in now:
             one.row += 1
 
-    def _tell_rates(self, now: list[MemberWalk], time: int) -> None:
+    def _tell_rates(self, now: list[MemberWalk]) -> None:
         """What the quote currencies are worth, as the rehearsal has it; a rate that is told grows
-        no older."""
-        self.venue.now = time
+        no older. It comes after the prices: any event but a quote makes guards look at them."""
         rates = {one.pair: one.rate for one in self.members}
         rates |= {one.pair: one.rate for one in now}
         for pair, rate in rates.items():
             if pair.partition("/")[0] != self._fleet.account.currency:
                 self.venue.tell_rate(pair, rate)
-        self._hear()
 
     def _mark_if_ended(self) -> None:
         """An account is valued at each close and when trades have ended; and again, where guards

@@ -88,6 +88,11 @@ class Guard(
                 raise self.wrong(key, "more than 0")
 
     @property
+    def takes_back(self) -> bool:
+        """Whether closing takes back what waits to enter; a kill switch always does."""
+        return self.LATCHES or not {"cancel", "close", "flatten"}.isdisjoint(self.then)
+
+    @property
     def leads_to(self) -> Literal["close", "even", ""]:
         """What closing does with an open trade: it is closed, its stop goes to the entry,
         nothing."""

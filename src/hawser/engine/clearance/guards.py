@@ -12,9 +12,6 @@ from hawser.core.guards.filters.base import filter_verdict
 from hawser.core.guards.memory import GuardMemory
 from hawser.engine.model.state import EngineState, Trade
 
-# what a closed filter does that takes waiting entries back
-TAKES_BACK = frozenset({"cancel", "close", "flatten"})
-
 
 def subject_of(guard: Guard, symbol: str, source: str) -> str:
     """Whom a guard remembers an entry under: a filter by instrument, one that counts as it is
@@ -147,8 +144,6 @@ def cancels(state: EngineState, trade: Trade) -> bool:
         return True
     for guard in watching(state, trade.symbol, trade.plan.source):
         memory = remembered(state, guard, subject_of(guard, trade.symbol, trade.plan.source))
-        if memory is not None and (
-            memory.latched or (memory.shut and not TAKES_BACK.isdisjoint(guard.then))
-        ):
+        if memory is not None and (memory.latched or (memory.shut and guard.takes_back)):
             return True
     return False

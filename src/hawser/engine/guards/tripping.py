@@ -16,7 +16,6 @@ from hawser.core.guards.news import UNREAD, trouble
 from hawser.core.rules.moving import NO_MOVE, evened
 from hawser.engine import events as ev
 from hawser.engine.clearance.guards import (
-    TAKES_BACK,
     about,
     context_of,
     remembered,
@@ -112,10 +111,18 @@ def _turned_over(outbox: Outbox, opened: list[tuple[Guard, str]]) -> None:
         if why is None:
             text = f"{name} is open again: a new {period_of(guard)}"
             outbox.tell("info", "guard_open", text, guard=guard.name, subject=subject)
+            _set_out_again(outbox, guard, subject)
         else:
             _latch(outbox, guard, subject, memory_of(outbox.state, guard, subject), why)
             text = f"{name} stays closed until the new {period_of(guard)} ends: {why}"
             outbox.tell("alarm", "guard_tripped", text, guard=guard.name, subject=subject)
+
+
+def _set_out_again(outbox: Outbox, guard: Guard, subject: str) -> None:
+    """The rungs that a kill switch had taken back wait again once it is open."""
+    for trade in outbox.state.live():
+        if trade.ladder.rungs and about(guard, subject, trade):
+            converge(outbox, trade)
 
 
 def actions_of(guard: Guard) -> set[str]:
@@ -129,7 +136,7 @@ def action_for(state: EngineState, guard: Guard, subject: str, trade: Trade) -> 
     if trade.leave or not ("flatten" in then or about(guard, subject, trade)):
         return ""
     if is_pending(state, trade):
-        return "cancel" if then & TAKES_BACK else ""
+        return "cancel" if guard.takes_back else ""
     return "" if guard.leads_to == "even" and not _may_even(state, trade) else guard.leads_to
 
 

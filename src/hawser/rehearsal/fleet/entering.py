@@ -133,4 +133,4 @@ def enters(t: int, m: int, deck: Deck) -> None:
     p = entered(trade, begun.rules, money_at(money, history.units, at), levels, fills)
     p = bar_opened(p, mirrored(history.prices[at], side).opens, True)
     put(deck.trades, m, OpenTrade(trade, begun.rules, begun.risk, p))
-    s.open[m], s.lived[m], s.heated[m] = 1, 0, 0
+    s.open[m], s.lived[m], s.heated[m], s.back[m] = 1, 0, 0, 0

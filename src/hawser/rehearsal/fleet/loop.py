@@ -27,7 +27,16 @@ from hawser.rehearsal.fleet.records import (
     OpenTrade,
     Progress,
 )
-from hawser.rehearsal.fleet.steps import closes, ends, goes_by, opens, rolled, waits, won_at_close
+from hawser.rehearsal.fleet.steps import (
+    closes,
+    ends,
+    goes_by,
+    opens,
+    rolled,
+    rungs_looked_at,
+    waits,
+    won_at_close,
+)
 
 SOON = 6  # rows ahead
 
@@ -174,6 +183,15 @@ def _exits_follow(t: int, now: int, deck: Deck) -> None:
 
 
 @compiled
+def _rungs_looked_at(now: int, deck: Deck) -> None:
+    """What guards take back of ladders as they stand at an open, whatever ends within."""
+    s = _progress(deck)
+    for k in range(now):
+        if s.open[s.now[k]]:
+            rungs_looked_at(s.now[k], deck)
+
+
+@compiled
 def _at_rows(t: int, now: int, deck: Deck) -> bool:
     """The rows of prices that open at `t`: exits, entries, and what the prices fill. Whether a
     member whose bar opens there holds a position after what its open did."""
@@ -196,6 +214,8 @@ def _at_rows(t: int, now: int, deck: Deck) -> bool:
     for k in range(due):
         enters(t, s.due[k], deck)
     ended = False
+    if on:
+        _rungs_looked_at(now, deck)
     for k in range(now):
         m = s.now[k]
         if s.open[m]:

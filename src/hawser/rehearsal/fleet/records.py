@@ -55,13 +55,15 @@ class Progress(NamedTuple):
     heat: Array
     # Spare room of the loop: members whose bar is under way, that have a row of prices now, whose
     # entries are due, by their numbers; whether a member's bar opens with its next row; what it
-    # risks at an entry of another; what its heat was reckoned with.
+    # risks at an entry of another; what its heat was reckoned with; whether guards have taken its
+    # rungs back.
     here: Array
     now: Array
     due: Array
     opens: Array
     heats: Array
     heated: Array
+    back: Array
 
 
 class Shared(NamedTuple):

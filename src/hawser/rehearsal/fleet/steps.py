@@ -134,10 +134,25 @@ def opens(m: int, deck: Deck) -> bool:
     return True
 
 
+@inlined
+def _laddered(m: int, deck: Deck) -> bool:
+    return bool(part(deck.members, m, deck.of_member, "levels.rungs").size > 0)
+
+
+@compiled
+def rungs_looked_at(m: int, deck: Deck) -> None:
+    """Whether guards take the rungs of a member's open ladder back from an open on."""
+    s = part(deck.members, m, deck.of_member, "common.progress")
+    if _laddered(m, deck):
+        side = part(deck.trades, m, deck.of_trade, "trade.side")
+        s.back[m] = gd.back_at_open(guards_of(m, deck), s.row[m], side, s.back[m] != 0)
+
+
 @compiled
 def goes_by(m: int, deck: Deck) -> bool:
     """A row of prices goes by for an open trade. Whether it ended."""
-    at = part(deck.members, m, deck.of_member, "common.progress.row")[m]
+    s = part(deck.members, m, deck.of_member, "common.progress")
+    at = s.row[m]
     side = part(deck.trades, m, deck.of_trade, "trade.side")
     p, row = part(deck.trades, m, deck.of_trade, "playing"), _prices(m, at, side, deck)
     sides = reached_by(p, row, side)
@@ -164,6 +179,7 @@ def _fills(m: int, at: int, sides: int, deck: Deck) -> bool:
         out=common.written.out,
         sides=sides,
         moving=part(deck.members, m, deck.of_member, "history.units").size > 0,
+        back=s.back[m] != 0,
     )
     if p.book.left:
         put_part(deck.trades, m, deck.of_trade, "playing", p)
@@ -243,6 +259,8 @@ def closes(m: int, reached: bool, deck: Deck) -> None:
         follows = part(deck.members, m, deck.of_member, "watch.follows")
         if follows[bar, gd.CLOSES] & gd.EVEN:
             p = evened_at(p, side, side * row.closes, rules=o.rules, moves=moves, at=at + 1)
+        if _laddered(m, deck):
+            s.back[m] = gd.back_at_close(guards_of(m, deck), bar, at, side, s.back[m] != 0)
     put_part(deck.trades, m, deck.of_trade, "playing", p)
     s.won[m] = won
     # its heat stays where nothing has filled, the stop has not moved and money is worth the same
@@ -266,6 +284,8 @@ def waits(m: int, reached: bool, deck: Deck) -> None:
             moves = part(deck.members, m, deck.of_member, "moves")[s.moves[m] :]
             last = side * _prices(m, at, side, deck).closes
             p = evened_at(p, side, last, rules=o.rules, moves=moves, at=at + 1)
+        if _laddered(m, deck) and gd.latched(guards_of(m, deck)):
+            s.back[m] = 1
     put_part(deck.trades, m, deck.of_trade, "playing", p)
     s.heat[m], s.heated[m] = heat_of(m, at, deck), 0
 
