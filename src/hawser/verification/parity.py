@@ -226,12 +226,11 @@ LEFT = {"signal", "basket", "time", "guard"}
 
 
 def _meant(one: Compared) -> Compared:
-    """Without the moves that a guard, or the rig beside one, still decided at the close at which
-    the trade was left: the engine moves no stop of a trade that it is leaving, the reckoning writes
-    such a move, and it never held."""
-    if not one.fills or one.fills[-1][1] not in LEFT:
-        return one
-    return msgspec.structs.replace(one, moves=[move for move in one.moves if move[0] < one.last])
+    """Without the moves that never held, as the reckoning writes some of them: those that a guard,
+    or the rig beside one, decided at the close at which the trade was left, and those that another
+    member's end brought about in the bar of its own."""
+    before = one.last + (not one.fills or one.fills[-1][1] not in LEFT)
+    return msgspec.structs.replace(one, moves=[move for move in one.moves if move[0] < before])
 
 
 def _alike(live: tuple[int, str, float, int], other: tuple[int, str, float, int]) -> bool:

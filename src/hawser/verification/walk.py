@@ -9,7 +9,6 @@ traded under its own name, so that two members may have one instrument.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
 from typing import NamedTuple
 
 import msgspec
@@ -31,6 +30,7 @@ from hawser.ledger.ledger import Entry
 from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal
 from hawser.service.runtime.session import Session
 from hawser.venue.quay.barwalk import BarWalk
+from hawser.venue.quay.book import BookOrder
 
 FLEET = "fleet"
 # amends that no rule decides
@@ -61,6 +61,15 @@ class Refused(NamedTuple):
     member: int
     side: int
     code: str
+
+
+class Reached(NamedTuple):
+    """An order that a move to `bid` fills; `gap`: the open jumped there."""
+
+    order: BookOrder
+    bid: int
+    spread: int
+    gap: bool
 
 
 class Names(NamedTuple):
@@ -400,15 +409,18 @@ class Walk:
         # comes before all that time decides within the bar, and what leaves the rest just before
         # the bar's end: a cool-down begins there. So the first is done for all members, then the
         # second.
-        ways = [(one, self._way(one)) for one in now]
-        ending = [(one, way) for one, way in ways if next(way, self) is None]
-        paused = {one.number for one, _ in ending}
-        for one in now:
-            if one.number not in paused:
+        ends = [(one, self._goes_by(one)) for one in now]
+        for one, end in ends:
+            if end is None:
                 self._stand_at_close(one)
-        for one, way in ending:
-            next(way, None)
-            self._stand_at_close(one)
+        for one, end in ends:
+            if end is not None:
+                self.venue.now = self._before_end(one)
+                self.venue.fill(*end)
+        self._hear()
+        for one, end in ends:
+            if end is not None:
+                self._stand_at_close(one)
 
     def _stand_at_close(self, member: MemberWalk) -> None:
         _, high, low, close = member.prices[member.row]
@@ -416,28 +428,33 @@ class Walk:
         self.venue.stand_at(member.symbol, close, member.spread[member.row], high, low)
         self._hear()
 
-    def _way(self, member: MemberWalk) -> Iterator[None]:
-        """The way through a row of prices; it pauses where nothing would be left of the trade."""
+    def _goes_by(self, member: MemberWalk) -> Reached | None:
+        """The way through a row of prices, up to what leaves nothing of the trade; None: it lives
+        on."""
         open_, high, low, _ = member.prices[member.row]
-        spread, trade = member.spread[member.row], self._trade(member)
+        trade = self._trade(member)
         self.venue.now = member.times[member.row] + 1
-        yield from self._sweep(member, open_, spread, gap=True)
         side = trade.side if trade is not None else 1
         adverse, favourable = (low, high) if side > 0 else (high, low)
         up = favourable_first(self._order, side * open_, side * favourable, side * adverse)
-        for bid in (favourable, adverse) if up else (adverse, favourable):
-            yield from self._sweep(member, bid, spread, gap=False)
+        first, second = (favourable, adverse) if up else (adverse, favourable)
+        for bid, gap in ((open_, True), (first, False), (second, False)):
+            end = self._sweep(member, bid, gap)
+            if end is not None:
+                return end
+        return None
 
-    def _sweep(self, member: MemberWalk, bid: int, spread: int, gap: bool) -> Iterator[None]:
-        symbol = member.symbol
+    def _sweep(self, member: MemberWalk, bid: int, gap: bool) -> Reached | None:
+        symbol, spread = member.symbol, member.spread[member.row]
         while (order := self.venue.next_reached(symbol, bid, spread, gap)) is not None:
+            reached = Reached(order, bid, spread, gap)
             if self.venue.closes_all(order):
-                yield
-                self.venue.now = self._before_end(member)
-            self.venue.fill(order, bid, spread, gap)
+                return reached
+            self.venue.fill(*reached)
             self._hear()
         self.venue.stand_at(symbol, bid, spread, bid, bid)
         self._hear()
+        return None
 
     @staticmethod
     def _before_end(member: MemberWalk) -> int:
