@@ -1,5 +1,7 @@
 """The Signals station as its user drives it: mouse, keys, files, what is wrong, what is kept."""
 
+from datetime import UTC
+
 import msgspec
 import numpy as np
 import pytest
@@ -7,10 +9,20 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox
 
+from hawser.core.bars import joined
+from hawser.core.clock import HOUR, MINUTE
+from hawser.core.errors import BadInput
+from hawser.core.instrument import Instrument
 from hawser.core.sources.evaluation import evaluated
 from hawser.core.sources.lines.averages import Ema
 from hawser.core.sources.view import Seen
-from hawser.formats.sources import load_source, save_source
+from hawser.desk.models.source_look import rows_of
+from hawser.formats.declared import load
+from hawser.formats.history_file import read_history
+from hawser.formats.sources import load_source, read_source, save_source
+from hawser.service.own_columns import OwnColumns
+from hawser.service.runtime import opening_history
+from madeup import ROOT
 
 KEY, CTRL = Qt.Key, Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -285,7 +297,7 @@ def test_files_come_and_go(signals, trader, tmp_path):
 def test_what_cannot_be_answered_here_says_what_can(signals, trader):
     pick(signals, trader, "Told by another")
     assert "no column weft" in signals.counts.text()
-    assert "`hawser signals`" in signals.counts.text()
+    assert "Open the file that has it, with `hawser --bars`" in signals.counts.text()
     assert "no column" in signals.reasons.rows.accessibleDescription()
 
 
@@ -391,3 +403,59 @@ def test_both_themes_paint_it(signals, trader):
     trader.window.appearance.set_theme("night")
     trader.frames()
     assert signals.grab().toImage() != day
+
+
+# A column of one's own bar file
+
+
+OWN = [ROOT / "examples" / name for name in ("quillan-ferry.toml", "account.toml")]
+
+
+@pytest.fixture
+def told(open_desk, tmp_path):
+    """The desk over a bar file that has the column which the shipped source looks at."""
+    rows = (ROOT / "examples" / "quillan-ferry-5m.csv").read_text().replace(",signal", ",weft", 1)
+    (tmp_path / "ferry.csv").write_text(rows)
+    inputs = opening_history.Inputs(tmp_path / "ferry.csv", *OWN)
+    trader = open_desk(make=lambda where: opening_history.boot(inputs, where), name="own")
+    QTest.keyClick(trader.window, KEY.Key_2, Qt.KeyboardModifier.AltModifier)
+    return trader
+
+
+def test_a_column_of_the_bar_file_is_seen_with_its_reasons(told):
+    signals = told.window.signals
+    told.qtbot.waitUntil(lambda: signals._whole is not None)
+    pick(signals, told, "Told by another")
+    assert signals.counts.text() == "Reading the columns of the bar file \u2026" or signals._look
+    told.qtbot.waitUntil(lambda: signals._look is not None)
+    said, bars = signals._look.said, signals._ground.bars
+    file = OWN[0].parent / "quillan-ferry-5m.csv"
+    table = np.genfromtxt(file, delimiter=",", names=True)
+    times = read_history(file, load(Instrument, OWN[0])).bars.time
+    lasts = np.searchsorted(times, bars.time + signals._ground.span) - 1
+    column = table["signal"][lasts]  # the Helm shows a quarter of an hour
+    assert np.array_equal(said.signal, column) and np.abs(column).sum() > 1
+    at = int(np.flatnonzero(column)[-1])
+    (row,) = rows_of(signals._look, at, UTC)
+    assert (row.long, row.short) == (column[at] > 0, column[at] < 0)
+    assert f"{column[at]:+.0f}".replace("-", "\u2212") in row.in_words
+
+
+def test_a_column_is_read_for_the_bars_joined_of_several_and_what_is_wrong_in_it_is_told(tmp_path):
+    source = read_source('name = "Weft"\n[[enter]]\nkind = "column"\nname = "model"\n', "here")
+    pier = load(Instrument, OWN[0])
+    rows = [f"2031-01-06T08:{5 * k:02d}:00Z,148,149,147,148,{k % 3 - 1}" for k in range(12)]
+    path = tmp_path / "ferry.csv"
+    path.write_text("\n".join(["time,open,high,low,close,model", *rows]))
+    bars = read_history(path, pier).bars
+    columns = OwnColumns(path, pier, None, None)
+    over = columns.over(source, bars, 5 * MINUTE)
+    assert over["model"].tolist() == [k % 3 - 1 for k in range(12)]
+    coarse = joined(bars, 15 * MINUTE)
+    assert columns.over(source, coarse, 15 * MINUTE)["model"].tolist() == [1, 1, 1, 1]
+    later = bars._replace(time=bars.time + 10 * HOUR)  # bars that the file has not
+    assert np.isnan(columns.over(source, later, 5 * MINUTE)["model"]).all()
+    path.write_text("\n".join(["time,open,high,low,close,model", *rows[:3], rows[3][:-1] + "7"]))
+    wrong = OwnColumns(path, pier, None, None)
+    with pytest.raises(BadInput, match=r"ferry.csv: row 5, column model: expected \+1, -1, 0 or"):
+        wrong.over(source, bars, 5 * MINUTE)

@@ -290,7 +290,7 @@ def test_what_is_not_there_is_told_with_the_nearest():
     with pytest.raises(BadInput, match=f"the nearest is {OTHER}"):
         Look(source, Ground(OF, MINUTE, bars, {OTHER: bars}))
     column = read_source('name = "Weft"\n[[enter]]\nkind = "column"\nname = "weft"\n', "here")
-    with pytest.raises(BadInput, match=r"no column weft\. `hawser signals`"):
+    with pytest.raises(BadInput, match=r"no column weft. Open the file that has it"):
         Look(column, Ground(OF, MINUTE, bars))
 
 

@@ -78,6 +78,7 @@ if TYPE_CHECKING:  # loaded when it is first wanted
     from hawser.desk.logbook.station import Logbook
     from hawser.desk.rigs.station import Rigs
     from hawser.desk.signals.station import Signals
+    from hawser.service.own_columns import OwnColumns
 
 
 class Window(QMainWindow):
@@ -520,6 +521,9 @@ class Window(QMainWindow):
 
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         self.runtime.bars_of_all(then)
+
+    def columns_of(self, symbol: str) -> OwnColumns | None:
+        return self.runtime.columns_of(symbol)
 
     def rigs_changed(self) -> None:
         for account_desk in self.account_desks:

@@ -4,7 +4,7 @@ wanted."""
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QSplitter, QTableView, QWidget
@@ -21,6 +21,9 @@ from hawser.service.profiles.rigs import RigShelf
 from hawser.service.profiles.sources import SourceShelf
 from hawser.service.runtime.runtime import PolicyTold, Runtime
 from hawser.service.views.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from hawser.service.own_columns import OwnColumns
 
 
 class Station(NamedTuple):
@@ -83,6 +86,9 @@ class Desk(Protocol):
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         """Have told, from another thread, the shortest bars of every instrument of the account in
         view, with their length, ns."""
+
+    def columns_of(self, symbol: str) -> OwnColumns | None:
+        """The further columns of an instrument whose market a file plays."""
 
     def rigs_changed(self) -> None:
         """A rig of the shelf is another now."""

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from hawser.desk.helm.lines_panel import LinesPanel
     from hawser.desk.models.chart_lines import Drawing
     from hawser.desk.models.lines_draft import LinesDraft
+    from hawser.service.own_columns import OwnColumns
     from hawser.service.profiles.sources import SourceShelf
 
 BarsOfAll = Callable[[Callable[[Mapping[str, tuple[int, Bars]]], None]], None]
@@ -39,10 +40,11 @@ class ChartLines(QObject):
         shown: Shown,
         sources: SourceShelf,
         bars_of_all: BarsOfAll,
+        columns_of: Callable[[str], OwnColumns | None],
     ) -> None:
         super().__init__(helm)
         self._helm, self._chart, self._shown = helm, chart, shown
-        self._sources, self._bars_of_all = sources, bars_of_all
+        self._sources, self._bars_of_all, self._columns_of = sources, bars_of_all, columns_of
         self._panel: LinesPanel | None = None
         self._drafts: dict[str, LinesDraft] = {}  # by instrument
         self._drawing: Drawing | None = None
@@ -120,6 +122,7 @@ class ChartLines(QObject):
             bars,
             {name: one for name, (_, one) in others.items()},
             {name: span for name, (span, _) in others.items()},
+            self._columns_of(instrument.symbol),
         )
         lines = draft.made if draft.made is not None else ()
         if self._drawing is None or not self._drawing.fits(lines, ground):

@@ -38,7 +38,12 @@ def opened(desk: Desk, account: StationAccount) -> Helm:
     helm = Helm(desk.appearance, account.runtime, account.shown, desk.kept.plans)
     account.bridge.marks.connect(helm.show_marks)
     helm.lines = ChartLines(
-        helm, helm.chart, account.shown, desk.sources, account.runtime.bars_of_all
+        helm,
+        helm.chart,
+        account.shown,
+        desk.sources,
+        account.runtime.bars_of_all,
+        account.runtime.columns_of,
     )
     helm.lines.told.connect(lambda text: desk.tell("refused", text))
     helm.refused.connect(lambda text: desk.tell("refused", text))

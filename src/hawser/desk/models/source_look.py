@@ -8,7 +8,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import tzinfo
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 import msgspec
 import numpy as np
@@ -36,15 +36,23 @@ TITLES = {"price": "", "range": "ATR", "strength": "RSI"}  # of strips; empty: o
 WORDS = {"enter": "Enter", "only": "Only where", "leave": "Leave"}
 
 
+class FurtherColumns(Protocol):
+    """What a bar file has beside its prices (`service/own_columns.py`)."""
+
+    def over(self, source: Source, bars: Bars, span: int) -> dict[str, Array]:
+        """What a source looks at, at each of these bars of `span` ns. Raises BadInput."""
+
+
 class Ground(msgspec.Struct, frozen=True):
     """What a source is looked at over: an instrument's bars of `span` ns, those of all instruments
-    by name, and how long those are."""
+    by name, how long those are, and where further columns are read."""
 
     instrument: Instrument
     span: int
     bars: Bars
     others: Mapping[str, Bars] = {}
     spans: Mapping[str, int] = {}
+    columns: FurtherColumns | None = None  # of the file that plays the market
 
     def digits(self, measure: Measure, instrument: str | None = None) -> int:
         """Of a value of a line of the chart's instrument, or of another one."""
@@ -70,8 +78,8 @@ class Look:
     """A source that has been evaluated over some bars."""
 
     def __init__(self, source: Source, ground: Ground, said: Mapping[str, Array] = {}) -> None:
-        """`said`: what a person's own Python answered, by the condition's place. Raises
-        BadInput."""
+        """`said`: the columns that it looks at, and what a person's own Python answered, by the
+        condition's place. Raises BadInput."""
         check_lines(source.lines(), ground)
         self.source, self.ground = source, ground
         self._evaluation = Evaluation(source, ground.span)
@@ -81,7 +89,7 @@ class Look:
         except BadInput as error:
             if error.code != "no_column":
                 raise
-            told = f"{error.text}. `hawser signals` and `hawser rehearse` read it from their file"
+            told = f"{error.text}. Open the file that has it, with `hawser --bars`"
             raise BadInput.at(error.code, error.place, told) from None
 
     @property
@@ -270,17 +278,25 @@ def horizons(look: Look) -> list[Horizon]:
     ]
 
 
+def takes_a_while(source: Source, ground: Ground) -> bool:
+    """Whether it is to be looked at away from the window's thread only."""
+    return bool(source.own_python() or (source.columns and ground.columns is not None))
+
+
 def looked_at(source: Source, path: Path | None, ground: Ground) -> tuple[Look, list[str]]:
-    """A source over some bars, also one with own Python, which takes a while: to be called away
-    from the window's thread. With it what is to be minded. `path`: the source's file. Raises
-    BadInput."""
-    said: Mapping[str, Array] = {}
+    """A source over some bars, also one with own Python or columns of a file, which take a while:
+    to be called away from the window's thread. With it what is to be minded. `path`: the source's
+    file. Raises BadInput."""
+    said: dict[str, Array] = {}
     minded: list[str] = []
+    if ground.columns is not None and (source.columns or source.own_python()):
+        said = ground.columns.over(source, ground.bars, ground.span)
     if source.own_python():
         from hawser.service.own_python import Limits, answers
 
         if path is None:
             raise BadInput("no_file", "Own Python is read from the folder of the source's file")
         limits = Limits(wall_s=MOST_WAITED)
-        said, minded = answers(source.own_python(), path, ground.bars, {}, limits)
+        found, minded = answers(source.own_python(), path, ground.bars, said, limits)
+        said |= found
     return Look(source, ground, said), minded

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -40,6 +41,7 @@ from hawser.desk.models.source_look import (
     horizons,
     looked_at,
     rows_of,
+    takes_a_while,
     verdict,
 )
 from hawser.desk.signals.editor import SourceEditor, first_source
@@ -50,6 +52,9 @@ from hawser.formats.atomic import written
 from hawser.formats.declared import small_text
 from hawser.service.profiles.sources import SourceShelf
 
+if TYPE_CHECKING:
+    from hawser.service.own_columns import OwnColumns
+
 MOST_BARS = 20_000  # of the history's end that are shown
 prepare()  # here, where these modules are loaded away from the window's thread
 FRAME_MS, QUIET_MS = 16, 40
@@ -59,7 +64,7 @@ LONGEST_ABOUT = 4_000
 
 def opened(desk: Desk, _: StationAccount) -> Signals:
     """The sources, which all accounts share."""
-    station = Signals(desk.appearance, desk.sources, desk.kept, desk.bars_of_all)
+    station = Signals(desk.appearance, desk.sources, desk.kept, desk.bars_of_all, desk.columns_of)
     station.told.connect(lambda text: desk.tell("refused", text))
     return station
 
@@ -102,9 +107,12 @@ class Signals(Shelved[Source, SourceDraft]):
         shelf: SourceShelf,
         kept: Kept,
         bars_of_all: Callable[[Callable[[Mapping[str, tuple[int, Bars]]], None]], None],
+        columns_of: Callable[[str], OwnColumns | None] = lambda symbol: None,
     ) -> None:
-        """`bars_of_all`: has the bars of every instrument told, each with their length, ns."""
+        """`bars_of_all`: has the bars of every instrument told, each with their length, ns;
+        `columns_of`: the further columns of an instrument, where there are any."""
         self._kept, self._appearance, self._bars_of_all = kept, appearance, bars_of_all
+        self._columns_of = columns_of
         self._given: tuple[Instrument, int, Bars] | None = None
         self._ground: Ground | None = None
         self._pyramid: Pyramid | None = None
@@ -299,6 +307,7 @@ class Signals(Shelved[Source, SourceDraft]):
             bars,
             {name: one for name, (_, one) in found.items()},
             {name: length for name, (length, _) in found.items()},
+            self._columns_of(instrument.symbol),
         )
         if self.chart.chosen >= 0:  # the bar that was chosen stays it
             self.chart.chosen = max(-1, self.chart.chosen - (self._dropped - moved))
@@ -325,7 +334,7 @@ class Signals(Shelved[Source, SourceDraft]):
             self._other = None
             self._show_look()
             return
-        if not source.own_python():
+        if not takes_a_while(source, ground):
             try:
                 self._look = Look(source, ground.last(MOST_BARS))
             except BadInput as error:
@@ -378,8 +387,11 @@ class Signals(Shelved[Source, SourceDraft]):
         if look is None:
             source = self.shown
             asks = source is not None and source.own_python() and not self._wrong
-            waits = "Asking your own Python, in a process of its own \u2026"
-            self.counts.setText(waits if asks else self._wrong)
+            waits = "Asking your own Python, in a process of its own \u2026" if asks else ""
+            reads = source is not None and source.columns and not self._wrong
+            if reads and not asks:
+                waits = "Reading the columns of the bar file \u2026"
+            self.counts.setText(waits or self._wrong)
             return
         count = {what: fg.number(number, 0) for what, number in counted(look.said).items()}
         told = [f"{count['long']} long, {count['short']} short over {fg.number(look.size, 0)} bars"]

@@ -113,6 +113,7 @@ class EngineThread:
         prime_rules()
         boot = self._runtime.boot(self.profile)
         self._runtime.simulation = boot.simulation
+        self._runtime.columns = boot.columns
         self._beside(partial(self._hear_past, boot.ledger))
         try:
             self.session = self._session(boot)

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from hawser.ledger.ledger import Ledger
     from hawser.service.alerts.alert import Alert
     from hawser.service.alerts.settings import Channel
+    from hawser.service.own_columns import OwnColumns
     from hawser.service.runtime.session import Session
     from hawser.service.views.guards import GuardPicture
     from hawser.service.views.logbook_lines import Line
@@ -38,6 +39,7 @@ class Boot(NamedTuple):
     prefix: str = ""  # of client order ids; empty: drawn at random once for a ledger
     guards: Path | None = None  # the policy that ships, where the profile has none of its own
     venue_at: str = ""  # the socket of a venue that outlives this process
+    columns: OwnColumns | None = None  # of a file that plays the market
 
 
 class Hooks(NamedTuple):

@@ -12,6 +12,7 @@ from hawser.core.instrument import Instrument
 from hawser.formats.declared import load
 from hawser.formats.history_file import read_history
 from hawser.ledger.ledger import ledger_for
+from hawser.service.own_columns import OwnColumns
 from hawser.service.profiles.profile import Profile
 from hawser.service.runtime.hooks import Boot
 from hawser.venue.quay.quay import Quay
@@ -37,6 +38,7 @@ class Inputs:
         self.account = load(Account, account) if account else default_account(self.instrument)
         _check_rate(self.instrument, self.account, account)
         self.history = read_history(bars, self.instrument, zone=zone, recipe=recipe)
+        self.columns = OwnColumns(bars, self.instrument, zone, recipe)
 
     def with_account(self, account: Path) -> Inputs:
         """The same history for another account; read and checked like the first."""
@@ -87,4 +89,4 @@ def boot(inputs: Inputs, profile: Profile) -> Boot:
                 f"{inputs.path.name}: {count} prices were off the tick of {tick} and were "
                 "rounded to it"
             )
-        return Boot(inputs.account, venue, ledger, venue, notes=notes)
+        return Boot(inputs.account, venue, ledger, venue, notes=notes, columns=inputs.columns)

@@ -36,6 +36,7 @@ from hawser.service.watchdog.control import Sentry
 from hawser.venue.clock import Clock, uptime
 
 if TYPE_CHECKING:
+    from hawser.service.own_columns import OwnColumns
     from hawser.service.runtime.engine_thread import EngineThread
     from hawser.service.runtime.venue_thread import Link
     from hawser.venue.quay.simulated import Simulated
@@ -71,6 +72,7 @@ class Runtime:
         self.shown = ShownInstrument()
         self.link: Link | None = None
         self.simulation: Simulated | None = None  # from when the account is open
+        self.columns: OwnColumns | None = None  # the same
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._serial = 0
         self.alerts = Alerts(
@@ -139,6 +141,10 @@ class Runtime:
         """Have the guards in force told on the engine's thread, with their news and the bars of
         `bars_of_all`, that their regimes look at."""
         self.do(lambda engine: then(*engine.policy(), engine.bars_of_all()))
+
+    def columns_of(self, symbol: str) -> OwnColumns | None:
+        """The further columns of an instrument whose market a file plays; None: there are none."""
+        return self.columns if self.columns is not None and self.columns.symbol == symbol else None
 
     def bars_of_all(self, then: Callable[[Mapping[str, tuple[int, Bars]]], None]) -> None:
         """Have the shortest completed bars of every instrument told on the engine's thread, each
