@@ -11,6 +11,8 @@ from hawser.core.sources.lines.averages import Ema, Sma
 from hawser.core.sources.lines.ranges import Rsi
 from hawser.core.sources.view import Seen
 from hawser.desk.models.lines_draft import EMPTY, LinesDraft
+from hawser.service.runtime import opening_history
+from madeup import ROOT
 
 KEY = Qt.Key
 
@@ -165,3 +167,34 @@ def test_lines_that_do_not_fit_are_left_out():
     good.add("lines")
     again = LinesDraft(EMPTY)
     assert again.take(good.texts) and again.made == good.made
+
+
+def test_volume_is_drawn_where_the_bar_file_tells_it(open_desk, tmp_path):
+    examples = ROOT / "examples"
+    head, *rows = (examples / "quillan-ferry-5m.csv").read_text().splitlines()
+    told = [f"{row},{100 + k}" for k, row in enumerate(rows)]
+    (tmp_path / "ferry.csv").write_text("\n".join([f"{head},volume", *told]))
+    inputs = opening_history.Inputs(
+        tmp_path / "ferry.csv", examples / "quillan-ferry.toml", examples / "account.toml"
+    )
+    trader = open_desk(make=lambda where: opening_history.boot(inputs, where), name="own")
+    chart = trader.window.helm.chart
+    chart.plot.setFocus()
+    QTest.keyClick(chart.plot, KEY.Key_L)
+    panel = trader.window.helm.lines.panel
+    trader.click(panel.form.parts["lines"].add_button)
+    choose(panel.form.field("lines", 0, "a"), "volume")
+    trader.qtbot.waitUntil(lambda: names(chart) == ["volume"])
+    assert panel.form.said() == "Drawn: volume."
+    (curve,) = chart.over.strips.shown[0].curves.curves
+    # a bar of the Helm is three of the file's
+    assert curve.values[:3].tolist() == [100 + 101 + 102, 103 + 104 + 105, 106 + 107 + 108]
+
+
+def test_where_nothing_tells_volume_the_other_lines_are_drawn(opened, trader):
+    chart = trader.window.helm.chart
+    add(opened, trader, "simple average", 20)
+    trader.click(opened.form.parts["lines"].add_button)
+    choose(opened.form.field("lines", 1, "a"), "volume")
+    trader.qtbot.waitUntil(lambda: "There is no volume here" in opened._wrong.text())
+    assert names(chart) == ["simple average of 20 closes"]

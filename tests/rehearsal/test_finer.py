@@ -23,7 +23,7 @@ from hawser.core.errors import BadInput
 from hawser.core.guards import declared as dc
 from hawser.core.guards.news import Calendar, NewsEvent
 from hawser.core.instrument import Commission
-from hawser.core.joined_bars import joined_to
+from hawser.core.joined_bars import cells, joined_to
 from hawser.core.levels import StopRule, TargetRule
 from hawser.core.rig import FollowOn, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
@@ -384,3 +384,14 @@ def test_a_trial_decides_on_the_rig_s_own_bars():
     assert trial.fan(1, 50, 3).results.size + trial.fan(1, 50, 3).running == 2
     with pytest.raises(BadInput, match="finer than"):
         Trial(bars._replace(time=bars.time * 15), PIER, ACCOUNT, rig)
+
+
+def test_volume_adds_up_over_a_bar_and_of_any_other_column_the_last_cell_counts():
+    """Reckoning section 10: what a source sees of decision bars."""
+    nan = np.nan
+    column = np.array([1.0, 2.0, 4.0, nan, 8.0, nan, nan])
+    firsts, ends = np.array([0, 2, 5, 7]), np.array([2, 5, 7, 7])
+    assert cells("volume", column, firsts, ends).tolist()[:2] == [3.0, 12.0]
+    assert np.isnan(cells("volume", column, firsts, ends)[2:]).all()  # nothing known, no row
+    assert cells("weft", column, firsts, ends).tolist()[:2] == [2.0, 8.0]
+    assert np.isnan(cells("weft", column, firsts, ends)[2:]).all()

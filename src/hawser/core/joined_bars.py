@@ -29,6 +29,12 @@ class Joined(NamedTuple):
         return self.ends - 1
 
     @property
+    def firsts(self) -> Array:
+        """The row of the first finer bar that each has."""
+        found: Array = np.concatenate([[0], self.ends[:-1]])
+        return found
+
+    @property
     def finer(self) -> bool:
         """Whether there are finer ones inside: not, where the file's own length was asked for."""
         return int(self.ends[-1]) > self.ends.size
@@ -51,6 +57,24 @@ def joined_to(bars: Bars, wanted: Timeframe, ticks: bool = False) -> Joined:
     coarse = joined(bars, span, wanted.begins)
     ends = np.searchsorted(bars.time, coarse.time + span)
     return Joined(coarse, ends, span, wanted.begins)
+
+
+VOLUME = "volume"  # the column that adds up
+
+
+def cells(name: str, column: Array, firsts: Array, ends: Array) -> Array:
+    """A further column at bars that are joined of the rows from `firsts` to before `ends`: volume
+    is the sum of what is known, of any other column the last row counts. NaN where there is no
+    row."""
+    there = ends > firsts
+    last = np.where(there, ends - 1, 0)
+    if name != VOLUME:
+        return np.where(there, column[last].astype(np.float64), np.nan)
+    known = ~np.isnan(column)
+    total = np.concatenate([[0.0], np.cumsum(np.where(known, column, 0.0))])
+    count = np.concatenate([[0], np.cumsum(known)])
+    some = there & (count[ends] > count[firsts])
+    return np.where(some, total[ends] - total[firsts], np.nan)
 
 
 def check_whole(times: Array, step: int, wanted: Timeframe) -> None:

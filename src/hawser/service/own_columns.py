@@ -11,6 +11,7 @@ import numpy as np
 from hawser.core.bars import Bars
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
+from hawser.core.joined_bars import VOLUME, cells
 from hawser.formats.bars import BarFile, Columns
 from hawser.formats.history_file import read_history
 
@@ -27,23 +28,24 @@ class OwnColumns:
     ) -> None:
         self.path, self.symbol = path, instrument.symbol
         self._instrument, self._zone, self._recipe = instrument, zone, recipe
-        self._read: tuple[Columns, BarFile] | None = None
+        self._read: dict[Columns, BarFile] = {}
 
     def over(self, source: Source, bars: Bars, span: int) -> dict[str, Array]:
         """What a source looks at, at each of these bars of `span` ns: of those joined of several
-        the cell of the last; NaN where the file has none. Takes as long as it takes to read the
-        file. Raises BadInput."""
-        wanted = Columns(told=source.columns, every=bool(source.own_python()))
-        found = self._read
-        if found is None or found[0] != wanted:
-            history = read_history(
+        the cell of the last, of volume the sum; NaN where the file has none. Takes as long as it
+        takes to read the file. Raises BadInput."""
+        return self._at(Columns(told=source.columns, every=bool(source.own_python())), bars, span)
+
+    def volume(self, bars: Bars, span: int) -> Array | None:
+        """The volume of each of these bars; None: the file has no such column. Raises BadInput."""
+        return self._at(Columns(every=True), bars, span).get(VOLUME)
+
+    def _at(self, wanted: Columns, bars: Bars, span: int) -> dict[str, Array]:
+        found = self._read.get(wanted)
+        if found is None:
+            found = self._read[wanted] = read_history(
                 self.path, self._instrument, zone=self._zone, recipe=self._recipe, wanted=wanted
             )
-            found = self._read = wanted, history
-        times, columns = found[1].bars.time, found[1].columns
-        row = np.searchsorted(times, bars.time + span) - 1
-        there = (row >= 0) & (times[row] >= bars.time)
-        return {
-            name: np.where(there, column[row].astype(np.float64), np.nan)
-            for name, column in columns.items()
-        }
+        times = found.bars.time
+        firsts, ends = np.searchsorted(times, bars.time), np.searchsorted(times, bars.time + span)
+        return {name: cells(name, one, firsts, ends) for name, one in found.columns.items()}

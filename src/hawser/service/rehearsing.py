@@ -21,7 +21,7 @@ from hawser.core.fx import convert, line_for
 from hawser.core.guards.declared import Guards
 from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
-from hawser.core.joined_bars import Joined, alone, joined_to
+from hawser.core.joined_bars import Joined, alone, cells, joined_to
 from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.core.sources.source import Source, too_short, worries
@@ -191,7 +191,10 @@ def _signals(
         source,
         files.source,
         decided.bars,
-        columns={name: column[decided.lasts] for name, column in history.columns.items()},
+        columns={
+            name: cells(name, column, decided.firsts, decided.ends)
+            for name, column in history.columns.items()
+        },
         others=known.bars(named_files(files.others), files.zone),
         span=joined.span if joined is not None else None,
     )

@@ -6,8 +6,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from hawser.core.errors import BadInput
+from hawser.core.indicators import Array
 from hawser.core.sources.evaluation import Signalled
 from hawser.core.sources.lines.base import Line
+from hawser.core.sources.lines.volume import Volume
 from hawser.core.sources.said import line_said
 from hawser.core.sources.source import Source
 from hawser.core.sources.view import Seen, View
@@ -21,6 +23,7 @@ class Drawing:
     def __init__(self, lines: tuple[Line, ...], span: int, symbol: str) -> None:
         self.lines, self._of = lines, (symbol, span)
         self._view, self._size, self._begins = View(span), 0, 0
+        self.wrong = ""  # of a line that is left out
 
     def fits(self, lines: tuple[Line, ...], ground: Ground) -> bool:
         """Whether it can go on with these bars."""
@@ -38,15 +41,24 @@ class Drawing:
         self._size = int(ground.bars.time.size)
         self._begins = int(ground.bars.time[0]) if self._size else 0
         self._view.see(Seen(ground.bars, ground.others, spans=ground.spans))
-        named = ((line_said(line), line) for line in self.lines)
-        return arranged(
-            (Laid(name, line, self._view.series(line, name)) for name, line in named), ground
-        )
+        laid, self.wrong = list[Laid](), ""
+        for line in self.lines:
+            name = line_said(line)
+            try:
+                laid.append(Laid(name, line, self._values(name, line, ground)))
+            except BadInput as error:
+                if not isinstance(line, Volume):
+                    raise
+                self.wrong = error.text  # the others are there all the same
+        return arranged(laid, ground)
+
+    def _values(self, name: str, line: Line, ground: Ground) -> Array:
+        return ground.volume() if isinstance(line, Volume) else self._view.series(line, name)
 
 
 class Drawn(NamedTuple):
     """What is to be drawn; what a source says, where one is laid on the bars; what is wrong with
-    that."""
+    that, or left out of the lines."""
 
     curves: list[Curve]
     panels: list[Panel]
@@ -63,8 +75,9 @@ def drawn(
     except BadInput as error:
         return error
     if source is None:
-        return Drawn(curves, panels, None)
+        return Drawn(curves, panels, None, drawing.wrong)
     try:
-        return Drawn(curves, panels, looked_at(source, path, ground)[0].said)
+        said = looked_at(source, path, ground)[0].said
+        return Drawn(curves, panels, said, drawing.wrong)
     except BadInput as error:
         return Drawn(curves, panels, None, f"{source.name}: {error.text}")

@@ -9,7 +9,7 @@ from hawser.core.field_help import keys_of
 from hawser.core.sources.conditions.rises import Rises
 from hawser.core.sources.lines.base import Line
 from hawser.core.sources.lines.declared import KINDS as LINES
-from hawser.core.sources.lines.declared import PRICES
+from hawser.core.sources.lines.declared import PRICES, SHOWN
 from hawser.core.sources.said import line_said
 from hawser.desk.models.drafting import Texts, Typing
 from hawser.desk.models.form_words import FormBlank, Section, Words
@@ -29,7 +29,7 @@ SECTIONS = (
     Section("lines", "Lines", MOST_LINES, "No line is drawn", "chart"),
     Section("source", "Source", 1, "", "chart", kept=True),
 )
-CHOICES: Choices = tuple((kind, one.NAME) for kind, one in (LINES | PRICES).items())
+CHOICES: Choices = tuple((kind, one.NAME) for kind, one in (LINES | SHOWN | PRICES).items())
 OF = next(key for key in keys_of(Rises) if key.path == "a")
 SOURCE = Topic(
     "A source on the chart",
@@ -84,7 +84,7 @@ class LinesDraft(Typing):
             self.errors["lines", number, "a"] = told
             return None
         try:
-            return record((LINES | PRICES)[row["a"]], plain, "here", "a")
+            return record((LINES | SHOWN | PRICES)[row["a"]], plain, "here", "a")
         except BadInput as error:
             self.errors["lines", number, error.place if error.place in row else "a"] = error.text
             return None

@@ -12,7 +12,7 @@ from hawser.core.errors import BadInput
 from hawser.core.field_help import FieldHelp, keys_of
 from hawser.core.sources.lines.base import TAKEN_OF
 from hawser.core.sources.lines.declared import KINDS as LINES
-from hawser.core.sources.lines.declared import PRICES
+from hawser.core.sources.lines.declared import PRICES, SHOWN
 from hawser.core.sources.lines.trends import CEILING
 from hawser.core.sources.said import parts
 from hawser.desk.models.drafting import Place
@@ -32,6 +32,7 @@ HINTS = {"length_short": "as many", "ceiling": f"{CEILING:g}"}
 HINTS |= {"timeframe": "the chart's", "instrument": "the chart's"}
 NAMES = {"a": "what", "b": "with what", "b_short": "with what, for short"}
 Choices = tuple[tuple[str, str], ...]
+ALL = LINES | PRICES | SHOWN
 
 
 class Read(NamedTuple):
@@ -107,9 +108,11 @@ def completed_operand(row: dict[str, str], side: str, choices: Choices) -> dict[
 
 
 def line_keys(side: str, kind: str) -> list[FieldHelp]:
-    """The keys that a line has on a side: one that flips is of the chart's own bars."""
-    keys = keys_of((LINES | PRICES)[kind])
-    return [key for key in keys if side != "line" or key.path not in OF_OTHER_BARS]
+    """The keys that a line has on a side: one that flips, and volume, is of the chart's own
+    bars."""
+    keys = keys_of(ALL[kind])
+    own = side == "line" or kind in SHOWN
+    return [key for key in keys if not own or key.path not in OF_OTHER_BARS]
 
 
 class _Number(msgspec.Struct):
@@ -162,11 +165,11 @@ def operand_words(side: str, kind: str, of: FieldHelp, choices: Choices) -> Word
     if kind == NUMBER:
         found.append(FormBlank(f"{side}.value", "number", NUMBER_TOPIC))
     elif kind != NOTHING:
-        line = (LINES | PRICES)[kind]
+        line = ALL[kind]
         keys = {key.path: key for key in line_keys(side, kind)}
         first, *others = (_template(side, one, keys) for one in line.SAYS)
         found += first
-        if side != "line":  # else it is of the chart's own bars
+        if side != "line" and kind not in SHOWN:  # else it is of the chart's own bars
             others += [_template(side, one, keys) for one in TAKEN_OF]
         more = tuple(word for one in others for word in one)
         if more:

@@ -32,7 +32,14 @@ from hawser.desk.models.curves import Curve, Panel
 MOST_WAITED = 60.0  # seconds for own Python: somebody looks on
 SEEN, MOST_DIGITS = 200, 8  # closes that are looked at for the digits of prices
 MOST_PANELS = 3  # strips below the bars
-TITLES = {"price": "", "range": "ATR", "strength": "RSI"}  # of strips; empty: over the bars
+TITLES = {
+    "price": "",
+    "range": "ATR",
+    "strength": "RSI",
+    "amount": "Volume",
+}  # of strips; empty: over the bars
+WRITTEN: dict[Measure, int] = {"strength": 1, "amount": 0}  # digits behind the point
+NO_VOLUME = "There is no volume here: open a bar file with a column volume, by `hawser --bars`"
 WORDS = {"enter": "Enter", "only": "Only where", "leave": "Leave"}
 
 
@@ -41,6 +48,9 @@ class FurtherColumns(Protocol):
 
     def over(self, source: Source, bars: Bars, span: int) -> dict[str, Array]:
         """What a source looks at, at each of these bars of `span` ns. Raises BadInput."""
+
+    def volume(self, bars: Bars, span: int) -> Array | None:
+        """What was traded within each of them; None: the file does not say. Raises BadInput."""
 
 
 class Ground(msgspec.Struct, frozen=True):
@@ -56,11 +66,18 @@ class Ground(msgspec.Struct, frozen=True):
 
     def digits(self, measure: Measure, instrument: str | None = None) -> int:
         """Of a value of a line of the chart's instrument, or of another one."""
-        if measure == "strength":
-            return 1
+        if measure in WRITTEN:
+            return WRITTEN[measure]
         own = instrument is None or instrument not in self.others
         found = self.instrument.price_digits if own else decimals(self.others[str(instrument)])
         return found + (measure == "range")
+
+    def volume(self) -> Array:
+        """Of each bar. Raises BadInput where nothing tells it."""
+        found = self.columns.volume(self.bars, self.span) if self.columns is not None else None
+        if found is None:
+            raise BadInput("no_volume", NO_VOLUME)
+        return found
 
     def last(self, most: int) -> Ground:
         """The same with the last bars alone."""

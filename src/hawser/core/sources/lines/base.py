@@ -20,7 +20,8 @@ Base = tuple[Array, ...]  # columns of another line
 # Words with keys in braces, as {length}. Every part but the first is said only where one of its
 # keys is not as it is by default.
 Template = tuple[str, ...]
-Scale = Literal["price", "range", "strength"]  # prices, distances between prices, 0 to 100
+# prices, distances between prices, 0 to 100, quantities
+Scale = Literal["price", "range", "strength", "amount"]
 TAKEN_OF: Template = ("", "on {timeframe} bars", "of {instrument}")  # what every line says last
 LENGTH = 14  # bars, where a line's length is not given
 Length = Annotated[int, help_text("of its window", "bars", least=1, most=MOST_BARS)]

@@ -10,6 +10,7 @@ from hawser.core.sources.lines.extremes import ChannelHigh, ChannelLow, HighestC
 from hawser.core.sources.lines.prices import Close, High, Low, Open
 from hawser.core.sources.lines.ranges import Atr, Rsi
 from hawser.core.sources.lines.trends import Parabolic, Supertrend
+from hawser.core.sources.lines.volume import Volume
 
 Drawn = (
     Sma
@@ -30,6 +31,8 @@ Price = Literal["open", "high", "low", "close"]
 Operand = float | Price | AnyLine  # what two sides of a comparison may be
 
 PRICES: dict[str, type[Line]] = {"open": Open, "high": High, "low": Low, "close": Close}
+# what a chart shows and no source looks at
+SHOWN: dict[str, type[Line]] = {"volume": Volume}
 KINDS: dict[str, type[Line]] = {str(kind.__struct_config__.tag): kind for kind in Drawn.__args__}
 
 
