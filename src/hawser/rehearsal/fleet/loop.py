@@ -166,9 +166,10 @@ def _who_is_next(count: int, deck: Deck) -> tuple[int, int]:
 
 
 @compiled
-def _exits_follow(t: int, now: int, deck: Deck) -> None:
+def _exits_follow(t: int, now: int, deck: Deck) -> int:
     """What guards make of exits at an open: where they close what is open, it is done at this open
-    too, by whomever it comes in the file; and again, where that makes others close."""
+    too, by whomever it comes in the file; and again, where that makes others close. Returns how
+    many entries are due then."""
     s = _progress(deck)
     due = part(deck.members, 0, deck.of_member, "common.shared.memory.due")
     again = True
@@ -180,6 +181,13 @@ def _exits_follow(t: int, now: int, deck: Deck) -> None:
             if s.open[m] and s.opens[m] and due[m]:
                 gone = opens(m, deck)
                 again = again or gone
+    count = 0
+    for k in range(now):
+        m = s.now[k]
+        if s.side[m] and not s.open[m]:
+            s.due[count] = m
+            count += 1
+    return count
 
 
 @compiled
@@ -202,13 +210,11 @@ def _at_rows(t: int, now: int, deck: Deck) -> bool:
         if s.open[m] and s.opens[m]:
             gone = opens(m, deck)
             ended = ended or gone
-    if on and ended:
-        _exits_follow(t, now, deck)
-    for k in range(now):
-        m = s.now[k]
         if s.side[m] and not s.open[m]:
             s.due[due] = m
             due += 1
+    if on and ended:
+        due = _exits_follow(t, now, deck)
     if due > 1:
         ranked(due, deck)
     for k in range(due):

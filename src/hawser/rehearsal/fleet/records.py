@@ -176,5 +176,7 @@ def progress_for(histories: Sequence[BarRows]) -> Progress:
 def trades_needed(history: BarRows, setup: Setup) -> int:
     """At most how many trades end within one bar: the one that is open, the one that is entered at
     its first row of prices, and those that follow on at further rows."""
-    rows = int(np.diff(history.bars["end"], prepend=0).max())
+    rows = 1
+    if history.prices.size > history.bars.size:
+        rows = int(np.diff(history.bars["end"], prepend=0).max())
     return min(rows, setup.entry.chain) + 2
