@@ -11,7 +11,7 @@ from PyQt6.QtCore import QObject, QPoint, QRect, Qt
 from PyQt6.QtGui import QPaintEvent, QRegion
 from PyQt6.QtWidgets import QSplitter, QWidget
 
-from hawser.desk.common.appearance import CANVAS
+from hawser.desk.common.canvases import canvases_in
 from hawser.desk.common.station import StationView
 from hawser.desk.common.timing import once
 
@@ -106,8 +106,7 @@ class Curtain(QObject):
 
     def _regions(self, part: QWidget) -> Iterator[QRegion]:
         """The pieces of a part; a canvas in it is one of its own."""
-        canvases = [one for one in part.findChildren(QWidget, CANVAS) if one.isVisible()]
-        taken = [QRegion(self._box(canvas)) for canvas in canvases]
+        taken = [QRegion(self._box(canvas)) for canvas in canvases_in(part)]
         yield from taken
         for box in pieces(self._box(part)):
             region = QRegion(box)

@@ -22,7 +22,8 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from hawser.desk.common.appearance import CANVAS, Appearance
+from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.canvases import list_canvas
 from hawser.desk.common.timing import once
 from hawser.desk.models import figures as fg
 from hawser.desk.models.focus import Focus, about
@@ -45,7 +46,7 @@ class RScale(QWidget):
         super().__init__()
         # the chart is painted first: both at once would hold the window for a quarter longer
         self._after_chart = once(self, 0, self.update)
-        self.setObjectName(CANVAS)
+        list_canvas(self)
         self._appearance = appearance
         self.focus: Focus | None = None
         self._low, self._high, self._top, self._bottom = 0.0, 1.0, 0.0, 100.0

@@ -21,7 +21,8 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from hawser.desk.chart.viewport import Viewport
-from hawser.desk.common.appearance import CANVAS, Appearance
+from hawser.desk.common.appearance import Appearance
+from hawser.desk.common.canvases import list_canvas
 
 PRICES_WIDE, TIMES_HIGH = 66.0, 20.0  # pixels of the axes, to the right and below
 STILL = 4.0  # pixels that the pointer may move between press and release of a click
@@ -75,7 +76,7 @@ class Surface(QWidget):
     def __init__(self, appearance: Appearance, times_high: float = TIMES_HIGH) -> None:
         """`times_high`: what is kept free below the plot for times."""
         super().__init__()
-        self.setObjectName(CANVAS)
+        list_canvas(self)
         self._times_high = times_high
         self._appearance = appearance
         self._layers: list[Layer] = []

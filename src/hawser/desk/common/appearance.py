@@ -9,9 +9,6 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from hawser.desk.theme.palette import THEMES, Palette
 
-# The object name of a widget that paints all of itself, however little of it is asked for.
-CANVAS = "canvas"
-
 
 class Appearance(QObject):
     """Holds the palette and the zone; says when the palette changes."""
