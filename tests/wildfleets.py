@@ -19,12 +19,13 @@ from hawser.core.account import Policy
 from hawser.core.bars import Bars, span_of
 from hawser.core.clock import MINUTE
 from hawser.core.errors import HawserError
-from hawser.core.guards.declared import NewsGuard, RegimeGuard, SessionGuard
+from hawser.core.guards.declared import LossSwitch, NewsGuard, RegimeGuard, SessionGuard
 from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import joined_to
 from hawser.core.rig import Amount, Basket
 from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.core.timeframes import Timeframe
+from hawser.engine.clearance.guards import whole_account
 from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal
 from hawser.rehearsal.run import Rehearsal, Signals
 from hawser.rehearsal.watch import HistoryPolicy
@@ -82,7 +83,7 @@ def a_fleet(seed: int, guarded: bool = False, finer: bool = False) -> tuple[Flee
     ranked, common = draw.random() < 0.6, bars.time
     policy: HistoryPolicy | None = None
     if guarded:
-        policy = _fitting(at_midnight(a_policy(draw, bars, first)), span_of(bars.time))
+        policy = _fitting(at_midnight(a_policy(draw, bars, first)), bars)
     members = []
     for number in range(count):
         if number:
@@ -120,11 +121,20 @@ def a_fleet(seed: int, guarded: bool = False, finer: bool = False) -> tuple[Flee
     return FleetRehearsal(members, basket, policy, sources), order
 
 
-def _fitting(policy: HistoryPolicy, span: int) -> HistoryPolicy:
-    """Without regimes, which refer to one instrument, and without what the clock turns within a
-    bar: the engine acts then at once, the rehearsal at its close."""
-    aside = (RegimeGuard, *((SessionGuard, NewsGuard) if span > MINUTE else ()))
-    kept = tuple(one for one in policy.guards.guard if not isinstance(one, aside))
+def _fitting(policy: HistoryPolicy, bars: Bars) -> HistoryPolicy:
+    """Without regimes, which refer to one instrument, and without what the clock turns while no bar
+    closes: within a bar the engine acts then at once, the rehearsal at its close; over a hole a
+    loss that is counted by its trades begins with the open behind it, or the close before it."""
+    aside: tuple[type, ...] = (RegimeGuard,)
+    if span_of(bars.time) > MINUTE:
+        aside += (SessionGuard, NewsGuard)
+    whole = bool((np.diff(bars.time) == span_of(bars.time)).all())
+    kept = tuple(
+        one
+        for one in policy.guards.guard
+        if not isinstance(one, aside)
+        and (whole or not isinstance(one, LossSwitch) or whole_account(one))
+    )
     return policy._replace(guards=msgspec.structs.replace(policy.guards, guard=kept))
 
 
