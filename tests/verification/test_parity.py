@@ -28,7 +28,7 @@ from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal, fleet_of_one
 from hawser.rehearsal.run import Rehearsal
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.verification import parity
-from hawser.verification.walk import Refused
+from hawser.verification.walk_members import Refused
 from madeup import CASES, needs_cases
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, an_account, fitting, history

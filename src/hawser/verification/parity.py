@@ -26,7 +26,8 @@ from hawser.rehearsal.run import Played, Rehearsal, Signals, exit_name
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.service.fleets import FleetFiles, made_fleet, read_fleet
 from hawser.service.rehearsing import ORDERS, Files, Read, made, read
-from hawser.verification.walk import Compared, Refused, Walk
+from hawser.verification.walk import Walk
+from hawser.verification.walk_members import Compared, Refused
 
 SHOWN = 20  # differences that are told one by one
 MONEY = 1e-6
