@@ -13,6 +13,7 @@ from hawser.core.bars import joined
 from hawser.core.clock import HOUR, MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
+from hawser.core.sources.conditions.told import Column
 from hawser.core.sources.evaluation import evaluated
 from hawser.core.sources.lines.averages import Ema
 from hawser.core.sources.view import Seen
@@ -459,3 +460,7 @@ def test_a_column_is_read_for_the_bars_joined_of_several_and_what_is_wrong_in_it
     wrong = OwnColumns(path, pier, None, None)
     with pytest.raises(BadInput, match=r"ferry.csv: row 5, column model: expected \+1, -1, 0 or"):
         wrong.over(source, bars, 5 * MINUTE)
+    other = msgspec.structs.replace(source, enter=(Column(name="modell"),))
+    with pytest.raises(BadInput, match=r"there is no column modell; the nearest is model"):
+        columns.over(other, bars, 5 * MINUTE)
+    assert columns.volume(bars, 5 * MINUTE) is None

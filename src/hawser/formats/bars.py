@@ -356,10 +356,15 @@ def tri_state(path: Path, table: pa.Table, name: str) -> Array:
             "no_column", f"{path}: column {name} is missing; expected +1, -1, 0 or nothing in it"
         )
     values = _as_numbers(path, table, name)
+    check_tri_state(path, name, values)
+    return values
+
+
+def check_tri_state(path: Path, name: str, values: Array) -> None:
+    """Refuse a column of other numbers than +1, -1 and 0; raises BadInput."""
     known = ~np.isnan(values)
     wrong = known & (values != 0.0) & (np.abs(values) != 1.0)
     _refuse(path, wrong, name, "expected +1, -1, 0 or nothing")
-    return values
 
 
 def further(path: Path, table: pa.Table) -> dict[str, Array]:
