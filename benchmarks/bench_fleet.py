@@ -16,7 +16,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.formats.declared import record, toml
 from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.run import Rehearsal, SignalColumns
 
 MEMBERS, BARS, RUNS = 20, 500_000, 5
 
@@ -31,7 +31,7 @@ def members(count: int, size: int) -> list[FleetMember]:
         part = Bars(*(column[number : number + size] for column in bars))
         part = part._replace(time=bars.time[:size])
         own = np.roll(signal[:size], 977 * number)
-        signals = Signals(own, np.zeros_like(own))
+        signals = SignalColumns(own, np.zeros_like(own))
         one = Rehearsal(part, signals, plain, account, RIG)
         found.append(FleetMember(f"member {number}", one))
     return found

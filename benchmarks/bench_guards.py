@@ -20,7 +20,7 @@ from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
 from hawser.formats.declared import load
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.run import Rehearsal, SignalColumns
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.verification.guards import POLICY
 
@@ -85,7 +85,7 @@ def rehearsed() -> None:
     )
     guarded = Rehearsal(
         bars,
-        Signals(signal, np.zeros_like(signal)),
+        SignalColumns(signal, np.zeros_like(signal)),
         plain.instrument,
         plain.account,
         plain.rig,

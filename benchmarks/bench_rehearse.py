@@ -33,7 +33,7 @@ from hawser.core.rig import After, BreakEven, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.core.timeframes import timeframe
 from hawser.rehearsal import batch, records
-from hawser.rehearsal.run import Outcome, Rehearsal, Signals
+from hawser.rehearsal.run import Outcome, Rehearsal, SignalColumns
 
 BARS, SIGNALS, RUNS, PLAIN, FINE = 1_000_000, 8_000, 5, 30_000, 5_000_000
 HERE = Path(__file__).parent
@@ -112,7 +112,7 @@ def rehearsal(bars: Bars, signal: np.ndarray, joined: Joined | None = None) -> R
     account = Account(
         currency="CHF", equity=64_000.0, size=SizeRule(percent=0.05), costs=Costs(2.0)
     )
-    signals = Signals(signal, np.zeros_like(signal))
+    signals = SignalColumns(signal, np.zeros_like(signal))
     return Rehearsal(bars, signals, instrument, account, RIG, joined=joined)
 
 

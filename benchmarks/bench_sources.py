@@ -17,7 +17,7 @@ import numpy as np
 from figures import line, median, ratio
 from hawser.core.bars import Bars
 from hawser.core.sources.evaluation import Evaluation, evaluated
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.formats.sources import source_of
 
 BARS, RUNS, STEPS, MOST, MOST_US = 1_000_000, 7, 400, 2.0, 100.0
@@ -73,7 +73,7 @@ def live_us(bars: Bars, before: int) -> float:
     """Microseconds of one evaluation at a completed bar, behind so many."""
     running, taken = Evaluation(SOURCE, 60_000_000_000), []
     for size in range(before, before + STEPS):
-        seen = Seen(bars.mapped(lambda column, size=size: column[:size]))
+        seen = BarsSeen(bars.mapped(lambda column, size=size: column[:size]))
         taken.append(seconds_of(lambda seen=seen: running.extended(seen)))
     return median(taken[2:]) * 1e6
 
@@ -100,12 +100,12 @@ def main() -> int:
                 leave.ctypes.data_as(ctypes.c_void_p),
             )
 
-        said = evaluated(SOURCE, Seen(bars), 60_000_000_000)
+        said = evaluated(SOURCE, BarsSeen(bars), 60_000_000_000)
         plain()
         assert (said.signal == signal).all() and (said.leave == leave).all()
         ours, theirs = [], []
         for _ in range(RUNS):
-            ours.append(seconds_of(lambda: evaluated(SOURCE, Seen(bars), 60_000_000_000)))
+            ours.append(seconds_of(lambda: evaluated(SOURCE, BarsSeen(bars), 60_000_000_000)))
             theirs.append(seconds_of(plain))
     print("A source of three conditions over six lines")
     line("C -O3", median(theirs) * 1e3, "ms")

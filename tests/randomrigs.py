@@ -15,7 +15,7 @@ from hawser.core.clock import MINUTE
 from hawser.core.hours import ever_closes
 from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.core.rig import Rig, TimeExit
-from hawser.rehearsal.run import Signals
+from hawser.rehearsal.run import SignalColumns
 from hawser.verification import rigs
 from madeup import pair
 
@@ -37,7 +37,7 @@ INSTRUMENTS = (PIER, pair())
 COSTS = (Costs(0, 0, 0), Costs(0, 1, 2), Costs(0, 0, 1))
 
 
-def history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
+def history(draw: Random, n: int) -> tuple[Bars, SignalColumns, Instrument]:
     """A walk of whole ticks with gaps, its signals, and what it is of."""
     dice, instrument = np.random.default_rng(draw.randrange(1 << 30)), draw.choice(INSTRUMENTS)
     start = 1000 if instrument is PIER else 61_000
@@ -55,7 +55,7 @@ def history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
     bars = Bars((30_000_000 + np.arange(n, dtype=np.int64)) * MINUTE, *prices, spread)
     signals = dice.choice([-1, 0, 0, 0, 0, 1], n).astype(np.int8)
     leave = dice.choice([-1, 0, 0, 0, 0, 0, 0, 0, 0, 1], n).astype(np.int8)
-    return bars, Signals(signals, leave), instrument
+    return bars, SignalColumns(signals, leave), instrument
 
 
 def an_account(draw: Random) -> Account:

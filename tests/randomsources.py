@@ -13,9 +13,9 @@ import numpy as np
 from hawser.core.bars import Bars
 from hawser.core.errors import BadInput
 from hawser.core.sources.evaluation import Signalled, evaluated
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.formats.sources import source_of
-from hawser.rehearsal.run import Signals
+from hawser.rehearsal.run import SignalColumns
 from slow_sources import Bar
 
 MINUTE = 60_000_000_000
@@ -45,7 +45,7 @@ class Case(NamedTuple):
     others: dict[str, list[Bar]]
     columns: dict[str, list[float | None]]
 
-    def seen(self, count: int | None = None, following: bool = False) -> Seen:
+    def seen(self, count: int | None = None, following: bool = False) -> BarsSeen:
         """The first `count` bars, and of the others those that have ended by then; `following`:
         the next bar's opening is known."""
         size = len(self.bars) if count is None else count
@@ -66,7 +66,7 @@ class Case(NamedTuple):
             for name, values in self.columns.items()
         }
         behind = self.bars[size][0] if following and size < len(self.bars) else None
-        return Seen(arrays(self.bars[:size]), others, columns, behind, spans)
+        return BarsSeen(arrays(self.bars[:size]), others, columns, behind, spans)
 
     @property
     def step(self) -> int | None:
@@ -213,7 +213,7 @@ def case(seed: int, most: int = 120) -> Case:
     return Case(source, bars, {OTHER: other}, {"weft": weft})
 
 
-def a_source_over(draw: random.Random, bars: Bars) -> Signals:
+def a_source_over(draw: random.Random, bars: Bars) -> SignalColumns:
     """What a random source of the chart's own bars says of them."""
     while True:
         parts = {
@@ -223,8 +223,10 @@ def a_source_over(draw: random.Random, bars: Bars) -> Signals:
         source = {"name": "Made", "combine": draw.choice(("all", "any")), **parts}
         weft = np.array([draw.choice((-1.0, 0.0, 0.0, 1.0)) for _ in bars.time])
         try:
-            said = evaluated(source_of(source, "here"), Seen(bars, {OTHER: bars}, {"weft": weft}))
+            said = evaluated(
+                source_of(source, "here"), BarsSeen(bars, {OTHER: bars}, {"weft": weft})
+            )
         except BadInput:  # a timeframe that does not go with the bars
             continue
         if said.signal.any():
-            return Signals(said.signal, said.leave)
+            return SignalColumns(said.signal, said.leave)

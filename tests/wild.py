@@ -27,7 +27,7 @@ from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.core.timeframes import Timeframe
 from hawser.engine.clearance.guards import whole_account
 from hawser.rehearsal import watch
-from hawser.rehearsal.run import Signals
+from hawser.rehearsal.run import SignalColumns
 from hawser.verification import parity
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, fitting
@@ -85,7 +85,7 @@ def an_instrument(draw: Random) -> Instrument:
     )
 
 
-def a_history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
+def a_history(draw: Random, n: int) -> tuple[Bars, SignalColumns, Instrument]:
     """Bars, signals and what they are of."""
     dice, instrument = np.random.default_rng(draw.randrange(1 << 30)), an_instrument(draw)
     base = draw.choice([30, 120, 1000, 61000, 5_000_000, 3_000_000_000])
@@ -118,7 +118,7 @@ def a_history(draw: Random, n: int) -> tuple[Bars, Signals, Instrument]:
     time = draw.choice(STARTS) // span * span + jumps.cumsum() * span
     signal = dice.choice([-1, 0, 0, 0, 0, 1], n).astype(np.int8)
     leave = dice.choice([-1] + [0] * 10 + [1], n).astype(np.int8)
-    return Bars(time, *prices, spread), Signals(signal, leave), instrument
+    return Bars(time, *prices, spread), SignalColumns(signal, leave), instrument
 
 
 def an_account(draw: Random, instrument: Instrument) -> Account:

@@ -27,7 +27,7 @@ from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.core.timeframes import Timeframe
 from hawser.engine.clearance.guards import whole_account
 from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.run import Rehearsal, SignalColumns
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.verification import parity
 from randomguards import SOURCE, a_policy
@@ -92,7 +92,7 @@ def a_fleet(seed: int, guarded: bool = False, finer: bool = False) -> tuple[Flee
         else:
             instrument = first
         instrument = _called(instrument, number)
-        signals = Signals(*(one[: bars.time.size] for one in signals))
+        signals = SignalColumns(*(one[: bars.time.size] for one in signals))
         laddered = draw.random() < 0.2 and account.size.method in ("risk_percent", "risk_money")
         rig = fitting((a_ladder if laddered else a_rig)(draw), instrument)
         joined = joined_to(bars, Timeframe(joined_span, 0, "a multiple")) if finer else None

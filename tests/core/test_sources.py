@@ -16,7 +16,7 @@ from hawser.core.sources.followed import followed
 from hawser.core.sources.lines.averages import Ema
 from hawser.core.sources.said import sentence
 from hawser.core.sources.source import worries
-from hawser.core.sources.view import Seen, View
+from hawser.core.sources.view import BarsSeen, View
 from hawser.formats.sources import source_of
 from slow_sources import Reading
 
@@ -130,7 +130,7 @@ def test_mirrored_prices_give_mirrored_signals():
 
 def test_a_line_that_two_conditions_ask_for_is_made_once():
     view = View()
-    view.see(Seen(rs.arrays(rs.history(random.Random(1), 50, rs.MINUTE, 0))))
+    view.see(BarsSeen(rs.arrays(rs.history(random.Random(1), 50, rs.MINUTE, 0))))
     assert np.shares_memory(view.series(Ema(length=5)), view.series(Ema(length=5)))
 
 
@@ -243,7 +243,7 @@ def test_a_timeframe_that_does_not_go_with_the_bars_is_refused_with_its_key():
     for text, told in (("5m", "5m is finer than the bars, 15m"), ("20m", "20m is no whole")):
         made = source(enter=[{"kind": "rises", "a": {"kind": "sma", "timeframe": text}}])
         with pytest.raises(BadInput) as refused:
-            evaluated(made, Seen(bars))
+            evaluated(made, BarsSeen(bars))
         assert refused.value.sentence.startswith("enter[0].a: ")
         assert told in refused.value.sentence
 

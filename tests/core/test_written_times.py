@@ -9,20 +9,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hawser.core.written_times import NOWHERE, Numbers, Order, moments, numbers_in
+from hawser.core.written_times import NOWHERE, DateOrder, Numbers, moments, numbers_in
 
 EPOCH = datetime(1970, 1, 1)
 FORMS = {
-    "%Y-%m-%dT%H:%M:%S": Order.YMD,
-    "%Y.%m.%d %H:%M:%S": Order.YMD,
-    "%Y%m%d%H%M%S": Order.YMD,
-    "%Y%m%d %H%M%S": Order.YMD,
-    "%d.%m.%Y %H:%M:%S": Order.DMY,
-    "%d %b %Y, %H:%M:%S": Order.DMY,
-    "%A %d %B %Y %I:%M:%S %p": Order.DMY,
-    "%m/%d/%Y %H:%M:%S": Order.MDY,
-    "%b %d, %Y %I:%M:%S%p": Order.MDY,
-    '"%d-%m-%Y %H:%M:%S" ': Order.DMY,
+    "%Y-%m-%dT%H:%M:%S": DateOrder.YMD,
+    "%Y.%m.%d %H:%M:%S": DateOrder.YMD,
+    "%Y%m%d%H%M%S": DateOrder.YMD,
+    "%Y%m%d %H%M%S": DateOrder.YMD,
+    "%d.%m.%Y %H:%M:%S": DateOrder.DMY,
+    "%d %b %Y, %H:%M:%S": DateOrder.DMY,
+    "%A %d %B %Y %I:%M:%S %p": DateOrder.DMY,
+    "%m/%d/%Y %H:%M:%S": DateOrder.MDY,
+    "%b %d, %Y %I:%M:%S%p": DateOrder.MDY,
+    '"%d-%m-%Y %H:%M:%S" ': DateOrder.DMY,
 }
 
 
@@ -95,11 +95,11 @@ def test_what_is_no_time_is_said_to_be_none(text):
 def test_a_moment_that_never_is_is_told(text):
     found = numbers("2031-01-01 00:00", text)
     assert found.bad == -1
-    assert moments(found, Order.YMD)[1] == 1
+    assert moments(found, DateOrder.YMD)[1] == 1
 
 
 def test_years_of_two_digits_and_times_of_day_alone():
-    read, _ = moments(numbers("05.03.31", "05.03.69", "05.03.70"), Order.DMY)
+    read, _ = moments(numbers("05.03.31", "05.03.69", "05.03.70"), DateOrder.DMY)
     assert [str(one)[:4] for one in read.astype("datetime64[ns]")] == ["2031", "2069", "1970"]
     found = numbers("9:30 pm", "093005", "21:05:07.25", clock=True)
     assert found.bad == -1

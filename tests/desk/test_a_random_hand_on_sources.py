@@ -10,7 +10,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox
 
 from hawser.core.sources.evaluation import evaluated
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.formats.sources import load_source
 
 KEY, CTRL = Qt.Key, Qt.KeyboardModifier.ControlModifier
@@ -168,7 +168,9 @@ def test_whatever_a_hand_does_at_the_sources(trader, seed):
         )
         look, over = station._look, station._ground
         if look is not None and not look.source.own_python():
-            said = evaluated(look.source, Seen(over.bars, over.others, spans=over.spans), over.span)
+            said = evaluated(
+                look.source, BarsSeen(over.bars, over.others, spans=over.spans), over.span
+            )
             assert np.array_equal(look.said.signal, said.signal)
             assert np.array_equal(
                 station.chart.over.said._signal,

@@ -9,7 +9,7 @@ from PyQt6.QtTest import QTest
 from hawser.core.sources.evaluation import evaluated
 from hawser.core.sources.lines.averages import Ema, Sma
 from hawser.core.sources.lines.ranges import Rsi
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.desk.models.lines_draft import EMPTY, LinesDraft
 from hawser.service.runtime import opening_history
 from madeup import ROOT
@@ -104,7 +104,7 @@ def test_a_source_is_laid_on_the_bars(opened, trader):
     choose(opened.form.field("source", 0, "source"), "Ebb and flow")
     trader.qtbot.waitUntil(lambda: bool(chart.over.said._signal.any()))
     source = trader.window.sources.all["Ebb and flow"]
-    said = evaluated(source, Seen(chart.bars), chart.span)
+    said = evaluated(source, BarsSeen(chart.bars), chart.span)
     assert np.array_equal(chart.over.said._signal, said.signal[: chart.over.said._signal.size])
     assert "the entries and exits of Ebb and flow" in opened.form.words.text()
     choose(opened.form.field("source", 0, "source"), "Told by another")

@@ -31,7 +31,7 @@ from hawser.core.size_terms import CAPS
 from hawser.desk.app.finder import Action
 from hawser.desk.app.help_panel import HelpPanel
 from hawser.desk.app.stations import GUARDS, LOGBOOK, RIGS, STATIONS
-from hawser.desk.app.welcome import Keeping, Welcome
+from hawser.desk.app.welcome import Keeping, WelcomePage
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.explained import COLUMNS, TOPIC, topic_at
 from hawser.desk.models.topics.guide import guide
@@ -145,7 +145,7 @@ def test_every_step_of_a_reckoning_says_what_it_is():
 
 def test_the_welcome_s_fields_say_what_they_are(qtbot, tmp_path):
     keeping = Keeping(lambda *_: OpenedFiles(), lambda _: OpenedFiles(), Recipes(tmp_path))
-    window = Welcome(Appearance(), keeping)
+    window = WelcomePage(Appearance(), keeping)
     qtbot.addWidget(window)
     told = [one for one in unexplained(window) if one != "columns of "]  # the file's own
     assert told == []

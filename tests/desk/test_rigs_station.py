@@ -29,7 +29,7 @@ from hawser.desk.models.rig_draft import RigDraft
 from hawser.desk.rigs.trials import filters_over
 from hawser.engine.model import transitions as states
 from hawser.formats.rigs import load_rig, save_rig
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.run import Rehearsal, SignalColumns
 from hawser.rehearsal.trial import Trial, TrialResult
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.service.profiles.profile import plain, profile
@@ -195,7 +195,7 @@ def test_the_verdict_on_an_entry_is_that_of_the_rehearsal():
             calls[start if joined is None else shown.first - 1] = side
             right = Rehearsal(
                 bars,
-                Signals(calls, np.zeros(400, np.int8)),
+                SignalColumns(calls, np.zeros(400, np.int8)),
                 instrument,
                 account,
                 rig,
@@ -544,7 +544,9 @@ def test_a_trial_is_the_rehearsal_of_that_one_signal():
             calls = np.zeros(400, np.int8)
             calls[start] = side
             right = (
-                Rehearsal(bars, Signals(calls, np.zeros(400, np.int8)), instrument, account, rig)
+                Rehearsal(
+                    bars, SignalColumns(calls, np.zeros(400, np.int8)), instrument, account, rig
+                )
                 .run(0)
                 .trades
             )

@@ -16,7 +16,7 @@ from hawser.core.instrument import Instrument
 from hawser.core.sources.conditions.told import Column
 from hawser.core.sources.evaluation import evaluated
 from hawser.core.sources.lines.averages import Ema
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.desk.models.source_look import rows_of
 from hawser.formats.declared import load
 from hawser.formats.history_file import read_history
@@ -78,7 +78,7 @@ def test_a_source_that_ships_is_seen_on_the_bars_and_says_why(signals, trader):
     pick(signals, trader, "Ebb and flow")
     assert "Enters long where the exponential average of 12 closes" in signals.editor.words.text()
     source, over = signals.shelf.all["Ebb and flow"], signals._ground
-    said = evaluated(source, Seen(over.bars), over.span)
+    said = evaluated(source, BarsSeen(over.bars), over.span)
     longs, shorts = int((said.signal == 1).sum()), int((said.signal == -1).sum())
     assert signals.counts.text().startswith(f"{longs} long, {shorts} short over ")
     assert [one.name for one in signals.chart.over.curves.curves] == [

@@ -18,7 +18,7 @@ from hawser.core.sources.evaluation import evaluated
 from hawser.core.sources.followed import followed
 from hawser.core.sources.said import condition_said, sentence
 from hawser.core.sources.source import MOST_CONDITIONS, Source
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.demo.world import INSTRUMENTS
 from hawser.desk.chart.curves import joined
 from hawser.desk.chart.viewport import Viewport
@@ -148,7 +148,7 @@ def test_settings_of_own_python_are_typed_on_one_line():
 # Over bars
 
 
-def ground(seed: int) -> tuple[Source, Ground, Seen]:
+def ground(seed: int) -> tuple[Source, Ground, BarsSeen]:
     """A random source without columns of its own, and what it is looked at over."""
     while True:
         one = case(seed)

@@ -27,7 +27,7 @@ from hawser.core.clock import MINUTE
 from hawser.core.errors import BadInput
 from hawser.core.instrument import Instrument
 from hawser.desk.app import start
-from hawser.desk.app.welcome import Keeping, Welcome
+from hawser.desk.app.welcome import Keeping, WelcomePage
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.own_history import OwnHistory
 from hawser.formats.bars import read_bars
@@ -59,16 +59,16 @@ def window(qtbot, tmp_path):
     return opened(qtbot, tmp_path)
 
 
-def opened(qtbot, folder: Path) -> Welcome:
+def opened(qtbot, folder: Path) -> WelcomePage:
     keep = partial(keep_history, folder), partial(keep_account, folder)
-    made = Welcome(Appearance(), Keeping(*keep, Recipes(folder / "recipes")))
+    made = WelcomePage(Appearance(), Keeping(*keep, Recipes(folder / "recipes")))
     qtbot.addWidget(made)
     made.show()
     qtbot.waitExposed(made)
     return made
 
 
-def open_it(window: Welcome, qtbot) -> None:
+def open_it(window: WelcomePage, qtbot) -> None:
     """Press, and once more where something odd is told of the rows."""
     go = window.history.go
     qtbot.mouseClick(go, Qt.MouseButton.LeftButton)
@@ -468,7 +468,7 @@ def test_settings_that_cannot_be_read_are_told_where_one_chooses(started, monkey
     asked = []
     OpenedFiles(of="demo").keep(tmp_path)
     (tmp_path / "config/last-opened.toml").write_text("nothing = ")
-    monkeypatch.setattr(Welcome, "exec", lambda window: asked.append(window.told.text()))
+    monkeypatch.setattr(WelcomePage, "exec", lambda window: asked.append(window.told.text()))
     assert started() == []
     assert "last-opened.toml" in asked[0]
 
@@ -532,7 +532,7 @@ def test_a_first_start_asks_and_the_next_opens_what_was_open(started, monkeypatc
         asked.append(window.told.text())
         window.begin("demo")
 
-    monkeypatch.setattr(Welcome, "exec", choose)
+    monkeypatch.setattr(WelcomePage, "exec", choose)
     assert started() == ["demo"]
     assert started() == ["demo"]
     assert asked == [""]
@@ -540,7 +540,7 @@ def test_a_first_start_asks_and_the_next_opens_what_was_open(started, monkeypatc
 
 
 def test_a_window_that_is_closed_opens_nothing(started, monkeypatch, qtbot):
-    monkeypatch.setattr(Welcome, "exec", lambda window: window.reject())
+    monkeypatch.setattr(WelcomePage, "exec", lambda window: window.reject())
     assert started() == []
 
 
@@ -556,7 +556,7 @@ def test_a_history_that_is_gone_is_told_where_one_chooses_again(
         asked.append(window.told.text())
         window.opened = keep_account(tmp_path, window.account.made())
 
-    monkeypatch.setattr(Welcome, "exec", choose)
+    monkeypatch.setattr(WelcomePage, "exec", choose)
     assert started() == ["Own"]
     assert "gone.toml" in asked[0]
     assert started() == ["Own"]
@@ -628,7 +628,7 @@ def test_import_shows_the_file_at_once(monkeypatch, tmp_path, qtbot):
     def look(window):
         seen.append((window.pages.currentIndex(), window.history.files.text()))
 
-    monkeypatch.setattr(Welcome, "exec", look)
+    monkeypatch.setattr(WelcomePage, "exec", look)
     words = ["--import", str(export(tmp_path)), "--profile-root", str(tmp_path)]
     assert desktop.run(words) == 0
     assert seen == [(1, "CADCHF export.csv")]
@@ -639,7 +639,7 @@ def test_import_shows_the_file_at_once(monkeypatch, tmp_path, qtbot):
         gone = OpenedFiles(bars="gone.csv", instrument="gone.toml")
         window.opened = gone if len(told) == 1 else None
 
-    monkeypatch.setattr(Welcome, "exec", choose)
+    monkeypatch.setattr(WelcomePage, "exec", choose)
     assert desktop.run(words) == 0  # what cannot be opened is told where one begins
     assert [page for page, _ in told] == [1, 0]
     assert "gone.toml" in told[1][1]

@@ -13,7 +13,7 @@ import pytest
 from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text, keys_of
 from hawser.core.levels import StopRule
-from hawser.core.rig import YES, Blank, Rig, Section, brief, sentence
+from hawser.core.rig import YES, Blank, Rig, RuleSection, brief, sentence
 from hawser.core.rig.rule import one_of
 from hawser.core.typed_numbers import whole_number
 from hawser.desk.models.rig_draft import RigDraft
@@ -35,7 +35,7 @@ def _says(rules: tuple[Pause, ...], rig: Rig) -> list[str]:
     return [f"Pauses {one.bars} bars{', and tells it' if one.loud else ''}." for one in rules]
 
 
-PAUSE = Section(
+PAUSE = RuleSection(
     "pause",
     "Pause",
     1,
@@ -58,7 +58,7 @@ class PausedRig(Rig, frozen=True):
     pause: Pause | None = None
 
     @classmethod
-    def sections(cls) -> tuple[Section, ...]:
+    def sections(cls) -> tuple[RuleSection, ...]:
         return (*super().sections(), PAUSE)
 
 

@@ -22,7 +22,7 @@ from hawser.core.instrument import Commission, Instrument, WeeklySession
 from hawser.core.levels import StopRule
 from hawser.core.rig import Rig
 from hawser.formats.rigs import save_rig
-from hawser.rehearsal.run import Signals
+from hawser.rehearsal.run import SignalColumns
 from madeup import CASES, needs_cases
 from randomrigs import a_ladder, a_rig, fitting, history
 from slow_rehearsal import SlowRehearsal, seconds
@@ -94,7 +94,7 @@ def drawn(
         kept = dice.random(bars.time.size) > draw.choice([0.0, 0.05, 0.6])
         kept[draw.randrange(400) :][: draw.choice([0, 40])] = False
         bars = bars.mapped(lambda column: column[kept])
-        signals = Signals(*(column[kept] for column in signals))
+        signals = SignalColumns(*(column[kept] for column in signals))
     size = instrument.tick_size
     tick, multiplier, step = draw.choice(
         [*GRIDS, (instrument.tick, instrument.multiplier, instrument.qty_step)]

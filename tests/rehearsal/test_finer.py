@@ -31,7 +31,7 @@ from hawser.core.timeframes import timeframe
 from hawser.formats.rigs import load_rig, save_rig
 from hawser.rehearsal.nothing import why_nothing
 from hawser.rehearsal.report import growth
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.run import Rehearsal, SignalColumns
 from hawser.rehearsal.trial import Trial
 from hawser.rehearsal.watch import HistoryPolicy
 from madeup import CASES, needs_cases
@@ -57,7 +57,7 @@ def played(bars, signals, text="5m", rig=RIG, policy=None, instrument=PIER):
         calls[row] = side
     return Rehearsal(
         bars,
-        Signals(calls, np.zeros_like(calls)),
+        SignalColumns(calls, np.zeros_like(calls)),
         instrument=instrument,
         account=ACCOUNT,
         rig=rig,
@@ -356,7 +356,7 @@ def test_signals_that_no_guard_refused_are_told_beside_those_that_one_did():
     calls[[9, 14, 29]] = 1
     made = Rehearsal(
         bars,
-        Signals(calls, np.zeros_like(calls)),
+        SignalColumns(calls, np.zeros_like(calls)),
         instrument=PIER,
         account=ACCOUNT,
         rig=rig,

@@ -15,7 +15,7 @@ from hawser.core.rig import Amount, Basket, TimeExit
 from hawser.rehearsal.fleet.report import correlation
 from hawser.rehearsal.fleet.run import FleetMember, FleetOutcome, FleetRehearsal
 from hawser.rehearsal.guarding import REFUSED, TRIPPED
-from hawser.rehearsal.run import Rehearsal, Signals, exit_name
+from hawser.rehearsal.run import Rehearsal, SignalColumns, exit_name
 from hawser.rehearsal.watch import HistoryPolicy
 
 SLUICE = msgspec.structs.replace(PIER, symbol="Sluice")
@@ -49,7 +49,7 @@ def played(
                 instrument.symbol,
                 Rehearsal(
                     made,
-                    Signals(calls, np.zeros(n, np.int8)),
+                    SignalColumns(calls, np.zeros(n, np.int8)),
                     instrument,
                     ACCOUNT,
                     rigs[number],

@@ -28,7 +28,7 @@ from hawser.core.rig import FollowOn, Ladder, Measure, Rig, Trail
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.formats.declared import load
 from hawser.rehearsal.guarding import REFUSED, TRIPPED
-from hawser.rehearsal.run import Rehearsal, Signals, exit_name
+from hawser.rehearsal.run import Rehearsal, SignalColumns, exit_name
 from hawser.rehearsal.watch import HistoryPolicy, acting
 from madeup import ROOT
 from randomguards import SOURCE, a_policy
@@ -81,9 +81,9 @@ def played(
     policy = HistoryPolicy(
         dc.Guards(guard=tuple(guards), **changes), calendars, "", references or {}
     )
-    return Rehearsal(made, Signals(calls, np.zeros(n, np.int8)), PIER, account, rig, policy).run(
-        PESSIMISTIC, at_once=at_once
-    )
+    return Rehearsal(
+        made, SignalColumns(calls, np.zeros(n, np.int8)), PIER, account, rig, policy
+    ).run(PESSIMISTIC, at_once=at_once)
 
 
 def entries(outcome):

@@ -42,7 +42,7 @@ from hawser.core.rules.inside_bar import OPTIMISTIC, PATH, PESSIMISTIC
 from hawser.formats.declared import load
 from hawser.formats.history_file import read_history
 from hawser.formats.rigs import load_rig
-from hawser.rehearsal.run import Rehearsal, Signals, check, exit_name
+from hawser.rehearsal.run import Rehearsal, SignalColumns, check, exit_name
 from hawser.rehearsal.trial import Trial
 from madeup import CASES, ROOT, needs_cases
 
@@ -140,7 +140,7 @@ def played(rig, bars, signals=None, order=PESSIMISTIC, leave=None, account=None)
     account = account or Account(
         currency="CHF", equity=10_000.0, size=SizeRule("fixed", qty=Decimal(10)), costs=Costs()
     )
-    return Rehearsal(made, Signals(calls, leaves), INSTRUMENT, account, rig).run(order)
+    return Rehearsal(made, SignalColumns(calls, leaves), INSTRUMENT, account, rig).run(order)
 
 
 def rig(**rules):
@@ -235,9 +235,9 @@ def test_a_time_exit_by_the_hours_leaves_at_the_open_of_the_last_bar():
     )
     nothing = np.zeros(calls.size, np.int8)
     for rule in (TimeExit(session_end=True), TimeExit(before_weekend=True)):
-        outcome = Rehearsal(made, Signals(calls, nothing), of, account, rig(time_exit=rule)).run(
-            PESSIMISTIC
-        )
+        outcome = Rehearsal(
+            made, SignalColumns(calls, nothing), of, account, rig(time_exit=rule)
+        ).run(PESSIMISTIC)
         assert exits(outcome) == [(2, "time", 1000.0, 10)]  # at 00:06: the session is over at 00:07
     with pytest.raises(BadInput, match="no sessions"):
         check(rig(time_exit=TimeExit(session_end=True)), account, INSTRUMENT)
@@ -333,9 +333,9 @@ def run_of(prices, calls, rules, order=PESSIMISTIC, at_once=4096):
         else SizeRule("risk_money", amount=2000.0)
     )
     account = Account(currency="CHF", equity=1e6, size=size, costs=Costs(0, 1, 2))
-    return Rehearsal(bars, Signals(calls, np.zeros(n, np.int8)), INSTRUMENT, account, rules).run(
-        order, None, at_once
-    )
+    return Rehearsal(
+        bars, SignalColumns(calls, np.zeros(n, np.int8)), INSTRUMENT, account, rules
+    ).run(order, None, at_once)
 
 
 RULES = st.builds(
@@ -562,7 +562,7 @@ def test_a_stop_by_money_needs_a_quantity_that_is_given(tmp_path):
     """With a share of the equity at risk nobody has said how many units the money is for."""
     bars, calls = history([(1000, 1005, 995, 1000)] * 3)
     account = Account(currency="CHF", equity=10_000.0, size=SizeRule(percent=1.0))
-    signals = Signals(calls, np.zeros_like(calls))
+    signals = SignalColumns(calls, np.zeros_like(calls))
     one = Rehearsal(bars, signals, INSTRUMENT, account, Rig(stop=StopRule(money=50.0)))
     assert one.run(PESSIMISTIC).count == 0
     with pytest.raises(BadInput, match=r"stop\.money: needs a fixed quantity"):

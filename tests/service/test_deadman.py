@@ -26,7 +26,13 @@ from hawser.service.watchdog.control import Alone, Sentry, WatchSettings
 from hawser.service.watchdog.heartbeat import Heart, Pulse, read_pulse
 from hawser.service.watchdog.process import say
 from hawser.service.watchdog.voice import idle_of
-from hawser.service.watchdog.watch import DeadMansWatch, Finding, _closes, flatten, to_take_back
+from hawser.service.watchdog.watch import (
+    DeadMansWatch,
+    WatchFinding,
+    _closes,
+    flatten,
+    to_take_back,
+)
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import BookStore
@@ -42,7 +48,7 @@ class Clocked:
     """A watch with a clock of the test's, and what it found."""
 
     def __init__(self, path: Path, flat=None) -> None:
-        self.found: list[Finding] = []
+        self.found: list[WatchFinding] = []
         self.watch = DeadMansWatch(path, 20.0, self.found.append, flat)
 
     def at(self, *moments: float) -> list[str]:

@@ -34,7 +34,7 @@ from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.run import Rehearsal, SignalColumns
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.service.views.guard_picture import picture
 
@@ -92,7 +92,7 @@ def test_a_rehearsal_is_guarded_by_it():
     )
     rig, signals = (
         Rig(stop=StopRule(ticks=15.0)),
-        Signals(np.ones(n, np.int8), np.zeros(n, np.int8)),
+        SignalColumns(np.ones(n, np.int8), np.zeros(n, np.int8)),
     )
 
     def trades(*guards: dc.Guard) -> int:

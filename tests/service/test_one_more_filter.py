@@ -27,7 +27,7 @@ from hawser.core.rig import Rig
 from hawser.core.rules.inside_bar import PESSIMISTIC
 from hawser.engine import events as ev
 from hawser.engine.clearance.entries import entry_verdict
-from hawser.rehearsal.run import Rehearsal, Signals
+from hawser.rehearsal.run import Rehearsal, SignalColumns
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.service.views.guard_picture import picture
 
@@ -135,7 +135,7 @@ def test_a_rehearsal_is_guarded_by_it():
     calls = np.ones(5, np.int8)
     run = Rehearsal(
         bars(1.0, 5.0, 5.0, 1.0, 1.0),
-        Signals(calls, np.zeros(5, np.int8)),
+        SignalColumns(calls, np.zeros(5, np.int8)),
         PIER,
         account,
         Rig(atr_length=1, stop=StopRule(ticks=20.0)),
@@ -144,7 +144,7 @@ def test_a_rehearsal_is_guarded_by_it():
     assert [trade.first for trade in run.trades] == [1]  # the first: bar 0 was calm
     refused = Rehearsal(
         bars(5.0, 5.0, 1.0, 1.0, 1.0),
-        Signals(calls, np.zeros(5, np.int8)),
+        SignalColumns(calls, np.zeros(5, np.int8)),
         PIER,
         account,
         Rig(atr_length=1, stop=StopRule(ticks=20.0)),

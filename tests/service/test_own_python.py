@@ -11,7 +11,7 @@ import randomsources as rs
 from hawser.core.errors import BadInput
 from hawser.core.sources.conditions.told import Python
 from hawser.service import own_python
-from hawser.service.own_python import Limits, answers, cuts, sandboxed
+from hawser.service.own_python import CallLimits, answers, cuts, sandboxed
 
 BARS = rs.arrays(rs.history(random.Random(2), 200, rs.MINUTE, 1_900_000_000_000_000_000))
 HEAD = "import numpy as np\ndef signals(bars, settings):\n    "
@@ -20,7 +20,7 @@ HEAD = "import numpy as np\ndef signals(bars, settings):\n    "
 def asked(tmp_path, text, limits=None, columns=None, place="enter[0]", **keys):
     (tmp_path / "own.py").write_text(text)
     condition = Python(file="own.py", **keys)
-    given = limits or Limits(wall_s=60.0)
+    given = limits or CallLimits(wall_s=60.0)
     found, minded = answers(
         [(place.partition("[")[0], place, condition)],
         tmp_path / "source.toml",
@@ -105,7 +105,7 @@ def test_a_file_that_keeps_what_it_saw_cannot_know_what_comes(tmp_path):
 
 def test_a_file_that_hangs_is_ended(tmp_path):
     with pytest.raises(BadInput, match="was ended after 0 s"):  # at once: nobody waits for it here
-        asked(tmp_path, HEAD + "while True: pass\n", Limits(wall_s=0.0))
+        asked(tmp_path, HEAD + "while True: pass\n", CallLimits(wall_s=0.0))
 
 
 def test_wrong_syntax_and_a_missing_function_and_file(tmp_path):

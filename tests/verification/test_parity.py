@@ -28,7 +28,7 @@ from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal, fleet_of_one
 from hawser.rehearsal.run import Rehearsal
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.verification import parity
-from hawser.verification.walk_members import Refused
+from hawser.verification.walk_members import RefusedEntry
 from madeup import CASES, needs_cases
 from randomguards import a_policy
 from randomrigs import a_ladder, a_rig, an_account, fitting, history
@@ -207,8 +207,8 @@ def test_two_rates_of_one_currency_at_a_time_are_refused():
 
 
 def test_an_entry_that_only_one_refuses_is_told():
-    ours = [Refused(30_000_000 * MINUTE, 0, 1, "below_min")]
-    theirs = [Refused(30_000_000 * MINUTE, 0, 1, "free_margin")]
+    ours = [RefusedEntry(30_000_000 * MINUTE, 0, 1, "below_min")]
+    theirs = [RefusedEntry(30_000_000 * MINUTE, 0, 1, "free_margin")]
     assert parity.refusals_differ(ours, ours) == []
     assert parity.refusals_differ(ours, theirs, ["Pier"]) == [
         "live only: an entry long of Pier due at 2027-01-15T08:00:00Z refused, below_min",

@@ -6,7 +6,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 
-class Command(NamedTuple):
+class DeclaredCommand(NamedTuple):
     """`module` is loaded when the command is called, and no earlier. `example`: what stands behind
     its name in the example of its help, which the tests run."""
 
@@ -24,21 +24,21 @@ SLOW = f"{FERRY} --rig examples/slow-harbour.toml --account examples/account.tom
 COMMANDS = {
     one.name: one
     for one in (
-        Command(
+        DeclaredCommand(
             "import",
             "import_",
             "Prepare a history",
             "bars of other programs as a bar file",
             "examples/export.csv --tz Europe/Zurich --out bars.parquet",
         ),
-        Command(
+        DeclaredCommand(
             "lines",
             "lines",
             "Prepare a history",
             "columns of indicators for a bar file",
             "--bars examples/quillan-ferry-5m.csv --spec examples/lines.toml --out with-lines.csv",
         ),
-        Command(
+        DeclaredCommand(
             "signals",
             "signals",
             "Judge a source",
@@ -46,14 +46,14 @@ COMMANDS = {
             "--bars examples/quillan-ferry-5m.csv --source examples/ebb-and-flow.toml "
             "--out with-signals.csv",
         ),
-        Command(
+        DeclaredCommand(
             "size",
             "size",
             "Ask before a trade",
             "the size of a trade, JSON in and out",
             "examples/request.json",
         ),
-        Command(
+        DeclaredCommand(
             "guards",
             "guards",
             "Ask before a trade",
@@ -61,56 +61,56 @@ COMMANDS = {
             "--guards examples/harbour-watch.toml --instrument examples/quillan-ferry.toml "
             "--at 2031-01-06T09:00:00Z",
         ),
-        Command(
+        DeclaredCommand(
             "rehearse",
             "rehearse",
             "Try a rig",
             "a rig over a history, trade by trade",
             f"{SLOW} --out rehearsed",
         ),
-        Command(
+        DeclaredCommand(
             "fleet",
             "fleet",
             "Try a rig",
             "several instruments, sources and rigs on one account",
             "examples/two-harbours.toml --out fleet",
         ),
-        Command(
+        DeclaredCommand(
             "parity",
             "parity",
             "Try a rig",
             "whether the live engine trades the same",
             SLOW,
         ),
-        Command(
+        DeclaredCommand(
             "watch",
             "watch",
             "Be away",
             "look for Hawser's sign of life, and act without it",
             "--demo",
         ),
-        Command(
+        DeclaredCommand(
             "quay",
             "quay",
             "Be away",
             "the simulated venue as a process of its own",
             "--socket quay.sock --speed 60",
         ),
-        Command(
+        DeclaredCommand(
             "doctor",
             "doctor",
             "Check Hawser",
             "what is wrong here, if anything",
             "--json",
         ),
-        Command(
+        DeclaredCommand(
             "verify",
             "verify",
             "Check Hawser",
             "a recorded session once more",
             "ledger.sqlite",
         ),
-        Command(
+        DeclaredCommand(
             "storm",
             "storm",
             "Check Hawser",

@@ -243,7 +243,7 @@ def _asked(options: argparse.Namespace, told: str, files: Sequence[Path]) -> Ope
     from functools import partial
 
     from hawser.desk.app.start import application
-    from hawser.desk.app.welcome import Keeping, Welcome
+    from hawser.desk.app.welcome import Keeping, WelcomePage
     from hawser.desk.common.appearance import Appearance
     from hawser.service.profiles.own_files import keep_account, keep_history
     from hawser.service.profiles.profile import profile
@@ -253,7 +253,7 @@ def _asked(options: argparse.Namespace, told: str, files: Sequence[Path]) -> Ope
     root = options.profile_root
     recipes = Recipes(profile("own", root).config / "recipes")
     keeping = Keeping(partial(keep_history, root), partial(keep_account, root), recipes)
-    window = Welcome(Appearance(zone=options.zone), keeping, told)
+    window = WelcomePage(Appearance(zone=options.zone), keeping, told)
     window.show_files(files)
     window.exec()
     window.settle()

@@ -96,7 +96,7 @@ def joined(bars: Bars, span_ns: int, begins: int = 0) -> Bars:
     if bars.time.size == 0:
         return bars
     into = bars.mapped(np.empty_like)
-    rows = join_on(bars, into, span_ns, begins, 0, 0)
+    rows = join_on(bars, into, span_ns, begins=begins, rows=0, first=0)
     return into.mapped(lambda column: column[:rows])
 
 

@@ -200,7 +200,7 @@ def extremes_on(
 @compiled
 def _extremes(values: Array, length: int, sign: float) -> Array:
     out, places = np.empty(values.size), np.empty(values.size, np.int64)
-    extremes_on(values, length, sign, out, places, np.zeros(2), 0)
+    extremes_on(values, length, sign, out=out, places=places, carried=np.zeros(2), first=0)
     return out
 
 

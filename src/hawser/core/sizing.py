@@ -147,13 +147,13 @@ def _quantity(terms: SizingTerms, given: int | None) -> Quantity:
         METHODS[rule.method] if given is None else GIVEN,
         given or 0,
         float(terms.budget or 0.0),
-        float(rule.percent or 0.0),
-        float(rule.multiple or 0.0),
-        float(terms.request.atr),
-        instrument.step_size,
-        instrument.qty_max_steps,
-        limits_of(terms.request),
-        terms.at_stop,
+        percent=float(rule.percent or 0.0),
+        multiple=float(rule.multiple or 0.0),
+        atr=float(terms.request.atr),
+        step=instrument.step_size,
+        most=instrument.qty_max_steps,
+        limits=limits_of(terms.request),
+        at_stop=terms.at_stop,
     )
 
 

@@ -25,7 +25,7 @@ LONGEST = 64  # signs of a text that others are compared with
 NOTHING, MONTH, HALF, UTC, WRONG = range(5)  # what a word means
 
 
-class Order(IntEnum):
+class DateOrder(IntEnum):
     """In which order year, month and day stand."""
 
     YMD = 0
@@ -205,7 +205,7 @@ def _read(
     while i < end and slot >= 0:
         sign = data[i]
         if _is_digit(sign):
-            i, slot = _figure(data, i, end, slot, slots, place, begin)
+            i, slot = _figure(data, i, end, slot=slot, slots=slots, place=place, begin=begin)
         elif (sign == 43 or sign == 45) and slot >= CLOCK + 2:  # noqa: PLR1714  # plain for Numba
             offset = _offset(data, i, end)
             i, slot = end, slot if offset != NOWHERE else -1
@@ -213,7 +213,7 @@ def _read(
             begun = i
             while i < end and _is_letter(data[i]):
                 i += 1
-            meant, figure = _word(data, begun, i, i == end, slot, months)
+            meant, figure = _word(data, begun, i, last=i == end, slot=slot, months=months)
             if meant == MONTH:
                 slots[slot], named, slot = figure, slot, slot + 1
             elif meant == HALF:
@@ -280,12 +280,24 @@ def _numbers(
         while end > begun and (data[end - 1] == 32 or data[end - 1] == 34):
             end -= 1
         if end - begun == long and _like_before(
-            data, before, begun, long, borrowed(slots), borrowed(place), by_name
+            data,
+            before,
+            begun,
+            long=long,
+            slots=borrowed(slots),
+            place=borrowed(place),
+            named=by_name,
         ):
             slots[SLOTS - 1] *= part
         else:
             slot, offset, by_name, half = _read(
-                data, begun, end, first, months, borrowed(slots), borrowed(place)
+                data,
+                begun,
+                end,
+                first=first,
+                months=months,
+                slots=borrowed(slots),
+                place=borrowed(place),
             )
             named, before = max(named, by_name), begun
             long = end - begun if end - begun <= LONGEST else 0
@@ -308,7 +320,13 @@ def numbers_in(
     found = into if into is not None else Numbers.room(offsets.size - 1)
     first = CLOCK if clock else 0
     named, bad = _numbers(
-        data, offsets.astype(np.int64), first, MONTHS, found.date, found.clock, found.offset
+        data,
+        offsets.astype(np.int64),
+        first,
+        months=MONTHS,
+        date=found.date,
+        clock=found.clock,
+        at=found.offset,
     )
     return found._replace(named=int(named), bad=int(bad))
 
@@ -355,7 +373,7 @@ def _add_days(date: Array, order: int, found: Array) -> int:
     return -1
 
 
-def moments(numbers: Numbers, order: Order) -> tuple[Array, int]:
+def moments(numbers: Numbers, order: DateOrder) -> tuple[Array, int]:
     """Each row's moment, ns as if all were UTC, and the first row that is none (-1: all are)."""
     found = numbers.clock.copy()
     return found, int(_add_days(numbers.date, int(order), found))

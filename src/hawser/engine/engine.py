@@ -48,7 +48,7 @@ class Engine:
         # records by an earlier version do not list what is live
         for order in self.state.orders.values():
             self.state.list_live(self.state.trades[order.trade], order)
-        self._bands: dict[str, tending.Band] = {}  # worked out from the state, no part of it
+        self._bands: dict[str, tending.QuietBand] = {}  # worked out from the state, no part of it
         self.seen = Observed()
         # what had been seen when the last event led to something, to be recorded
         self.before: ev.Seen | None = None

@@ -132,12 +132,12 @@ def _ticks(
     signals, columns = _wanted(path, table, wanted)
     price, rate = bids[last], _rate(path, table, wanted)
     return BarFile(
-        Bars(time[last], price, price, price, price, spread),
+        Bars(time[last], price, price, low=price, close=price, spread=spread),
         off + more,
         [one[last] for one in signals],
-        True,
-        {name: column[last] for name, column in columns.items()},
-        None if rate is None else rate[last],
+        ticks=True,
+        columns={name: column[last] for name, column in columns.items()},
+        rate=None if rate is None else rate[last],
     )
 
 

@@ -14,7 +14,7 @@ from typing import IO, NamedTuple
 from hawser.core.errors import BadInput, is_line
 from hawser.core.indicators import Array
 from hawser.core.sources.lines.base import Line
-from hawser.core.sources.view import Seen, View
+from hawser.core.sources.view import BarsSeen, View
 from hawser.formats.atomic import write_csv, written
 from hawser.formats.bars import is_parquet, read_unrounded, unrounded
 from hawser.formats.declared import read_toml
@@ -26,14 +26,14 @@ from hawser.formats.sources import line_from
 LONGEST_NAME = 200  # signs of a column's name
 
 
-class Named(NamedTuple):
+class NamedLine(NamedTuple):
     """A line under the name of its column."""
 
     name: str
     line: Line
 
 
-def read_lines(spec: Path) -> list[Named]:
+def read_lines(spec: Path) -> list[NamedLine]:
     """The tables `[[line]]` of a spec file; raises BadInput."""
     data = read_toml(spec)
     for key in data:
@@ -45,7 +45,7 @@ def read_lines(spec: Path) -> list[Named]:
     return [_named(table, f"line[{number}]", spec) for number, table in enumerate(tables)]
 
 
-def _named(table: object, place: str, spec: Path) -> Named:
+def _named(table: object, place: str, spec: Path) -> NamedLine:
     if not isinstance(table, dict):
         raise BadInput("bad_line", f"{spec}: {place}: expected a table with a name and a kind")
     name = table.get("name")
@@ -56,7 +56,7 @@ def _named(table: object, place: str, spec: Path) -> Named:
     if line.instrument is not None:
         told = "hawser lines has no bars of other instruments"
         raise BadInput("bad_line", f"{spec}: {place}.instrument: {told}")
-    return Named(name, line)
+    return NamedLine(name, line)
 
 
 def add_lines(
@@ -75,13 +75,13 @@ def add_lines(
     else:
         held = read_unrounded(bars, zone)
     view = View()
-    view.see(Seen(held))
+    view.see(BarsSeen(held))
     columns = {one.name: _values(view, one, spec) for one in lines}
     add_columns(bars, out, columns, history=history, of=spec)
     return list(columns)
 
 
-def _values(view: View, one: Named, spec: Path) -> Array:
+def _values(view: View, one: NamedLine, spec: Path) -> Array:
     try:
         return view.series(one.line, f"{one.name}: timeframe")
     except BadInput as error:

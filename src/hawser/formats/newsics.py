@@ -33,7 +33,7 @@ TOO_OFTEN = ("SECONDLY", "MINUTELY")
 A_DAY = 48  # times that a rule may name within a day
 
 
-class _Asked(msgspec.Struct):
+class _NewsAsk(msgspec.Struct):
     """What the process is told."""
 
     data: bytes
@@ -58,7 +58,7 @@ def read_apart(
 ) -> tuple[tuple[NewsEvent, ...], int]:
     """The events up to `HORIZON_DAYS` behind `last`, UTC ns, and where they end; raises BadInput.
     Once `given_up`, nobody waits for it any more: its process is ended."""
-    asked = msgspec.msgpack.encode(_Asked(data, sources, now, last))
+    asked = msgspec.msgpack.encode(_NewsAsk(data, sources, now, last))
     words, pipe = [sys.executable, "-m", "hawser.formats.newsics"], subprocess.PIPE
     with subprocess.Popen(words, stdin=pipe, stdout=pipe, stderr=subprocess.DEVNULL) as reading:
         try:
@@ -94,7 +94,7 @@ def main() -> int:
     """Answer one question on standard input."""
     resource.setrlimit(resource.RLIMIT_CPU, (SECONDS, SECONDS))
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
-    asked = msgspec.msgpack.decode(sys.stdin.buffer.read(), type=_Asked)
+    asked = msgspec.msgpack.decode(sys.stdin.buffer.read(), type=_NewsAsk)
     try:
         found = _Found(*_read(asked.data, asked.sources, asked.now, asked.last))
     except BadInput as error:

@@ -261,19 +261,51 @@ def _ladder_steps(
 ) -> tuple[int, int]:
     """Why there is no ladder, and its base after every cap, in steps."""
     budget, factor, limits = _budget(sizer, now), setup.ladder.factor, _limits(sizer, now)
-    base = ladder_base(limits, budget, sizer.qty_max, levels, stop, factor, side, money)
+    base = ladder_base(
+        limits,
+        budget,
+        sizer.qty_max,
+        levels=levels,
+        stop=stop,
+        factor=factor,
+        side=side,
+        money=money,
+    )
     if not sizer.fit:
-        asked = ladder_base(UNBOUND, budget, PLENTY, levels, stop, factor, side, money)
+        asked = ladder_base(
+            UNBOUND, budget, PLENTY, levels=levels, stop=stop, factor=factor, side=side, money=money
+        )
         if base < asked:
             if (
-                ladder_base(UNBOUND, math.inf, sizer.qty_max, levels, stop, factor, side, money)
+                ladder_base(
+                    UNBOUND,
+                    math.inf,
+                    sizer.qty_max,
+                    levels=levels,
+                    stop=stop,
+                    factor=factor,
+                    side=side,
+                    money=money,
+                )
                 < asked
             ):
                 return QTY_MAX, 0
             first = FREE_CAP
             while first < ROOM_CAP:
                 one = only_cap(limits, first)
-                if ladder_base(one, math.inf, PLENTY, levels, stop, factor, side, money) < asked:
+                if (
+                    ladder_base(
+                        one,
+                        math.inf,
+                        PLENTY,
+                        levels=levels,
+                        stop=stop,
+                        factor=factor,
+                        side=side,
+                        money=money,
+                    )
+                    < asked
+                ):
                     break
                 first += 1
             return FREE_MARGIN + first, 0
@@ -302,7 +334,9 @@ def _ladder(
     if refusal == NONE and _full(sizer, now):
         refusal = MAX_POSITIONS
     if refusal == NONE:
-        refusal, base = _ladder_steps(sizer, setup, money, now, side, levels, stop)
+        refusal, base = _ladder_steps(
+            sizer, setup, money, now=now, side=side, levels=levels, stop=stop
+        )
     worst = ladder_worst(
         base, levels, stop=stop, factor=setup.ladder.factor, side=side, money=money
     )
@@ -467,4 +501,4 @@ def begin(
         parts=levels.target_parts,
         cash=now.equity,
     )
-    return Begun(TradeStart(side, first, at, ref, steps, stop), rules, risk, refusal)
+    return Begun(TradeStart(side, first, at, ref=ref, steps=steps, stop=stop), rules, risk, refusal)

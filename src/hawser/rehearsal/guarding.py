@@ -183,7 +183,14 @@ def _reached(guarded: Guarded, g: int, equity: float) -> bool:
 @compiled
 def _latch(guarded: Guarded, time: int, g: int) -> None:
     guarded.memory.latched[g] = UNTIL_END if guarded.counted.until_end[g] else FOR_GOOD
-    note(guarded, time, guarded.counted.number[g], TRIPPED, 0, _only(guarded.counted.watches, g))
+    note(
+        guarded,
+        time,
+        guarded.counted.number[g],
+        what=TRIPPED,
+        side=0,
+        who=_only(guarded.counted.watches, g),
+    )
 
 
 @inlined
@@ -243,7 +250,14 @@ def trade_ended(
                 _follows(guarded, g)
         elif counted.kind[g] == COOL_DOWN and cools(net, r, counted.percent[g]):
             memory.until[g] = watch.time[price] + moment * watch.span + counted.pause[g]
-            note(guarded, watch.time[price], counted.number[g], CLOSED, 0, guarded.member)
+            note(
+                guarded,
+                watch.time[price],
+                counted.number[g],
+                what=CLOSED,
+                side=0,
+                who=guarded.member,
+            )
             _follows(guarded, g)
 
 
@@ -350,5 +364,5 @@ def refused(guarded: Guarded, price: int, side: int, number: int) -> bool:
     down."""
     if number < 0:
         return False
-    note(guarded, guarded.watch.time[price], number, REFUSED, side, guarded.member)
+    note(guarded, guarded.watch.time[price], number, what=REFUSED, side=side, who=guarded.member)
     return True

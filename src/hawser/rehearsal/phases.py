@@ -281,7 +281,7 @@ def _ending(out: Array, count: int, best: int, worst: int) -> tuple[int, int]:
     return best, worst
 
 
-class Standing(NamedTuple):
+class StandingStop(NamedTuple):
     """Where a trade's stop stands, and rows of moves."""
 
     stop: int
@@ -318,7 +318,7 @@ class Playing(NamedTuple):
     """A trade under way, as it stands between two rows of prices."""
 
     book: TradeAccount
-    standing: Standing
+    standing: StandingStop
     near: Near
     gone: Gone
     decided: Decided
@@ -345,7 +345,7 @@ def entered(trade: TradeStart, rules: Rules, money: Money, levels: Levels, fills
         ready=0,
     )
     near = Near(goal, trade.steps, top, bottom)
-    return Playing(book, Standing(trade.stop, 0), near, Gone(0, 0, 0), Decided(0, False))
+    return Playing(book, StandingStop(trade.stop, 0), near, Gone(0, 0, 0), Decided(0, False))
 
 
 @inlined
@@ -480,7 +480,7 @@ def filled(
         goal=p.near.goal,
         held=p.near.held,
     )
-    count, differs = _within(order, reach, levels, out, sides, back)
+    count, differs = _within(order, reach, levels, out=out, sides=sides, back=back)
     book, near, gone = p.book, p.near, p.gone
     if count:
         book = _booked(
@@ -547,7 +547,7 @@ def bar_closed(
     )
     standing = p.standing
     if why >= 0:
-        standing = Standing(level, _move(moves, standing.moves, at + 1, level, why))
+        standing = StandingStop(level, _move(moves, standing.moves, at + 1, level, why))
     return Playing(p.book, standing, p.near, p.gone, Decided(reason, turning))
 
 
@@ -586,7 +586,7 @@ def evened_at(
         nm=p.standing.moves,
         bar=at,
     )
-    return Playing(p.book, Standing(stop, nm), p.near, p.gone, p.decided)
+    return Playing(p.book, StandingStop(stop, nm), p.near, p.gone, p.decided)
 
 
 @inlined

@@ -32,7 +32,7 @@ from hawser.rehearsal.watch import HistoryPolicy, counted_of, uncounted, unwatch
 NO_COLUMN = np.empty(0)
 
 
-class Signals(NamedTuple):
+class SignalColumns(NamedTuple):
     """+1, -1 or 0 at each bar's close; `leave` the same for early exits. Of finer bars those count
     that are the last of a bar that is decided on."""
 
@@ -155,7 +155,7 @@ class Rehearsal:
     def __init__(
         self,
         bars: Bars,
-        signals: Signals,
+        signals: SignalColumns,
         instrument: Instrument,
         account: Account,
         rig: Rig,
@@ -283,7 +283,7 @@ class Rehearsal:
         """The same on the bars that are decided on, without the finer ones inside them."""
         assert self.joined is not None
         lasts = self.joined.lasts
-        signals = Signals(self.signals.signal[lasts], self.signals.leave[lasts])
+        signals = SignalColumns(self.signals.signal[lasts], self.signals.leave[lasts])
         return Rehearsal(
             bars=self.joined.bars,
             signals=signals,

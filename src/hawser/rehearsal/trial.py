@@ -21,7 +21,7 @@ from hawser.core.timeframes import timeframe
 from hawser.rehearsal import batch, records
 from hawser.rehearsal.entries import alone_at, begin
 from hawser.rehearsal.loop import play
-from hawser.rehearsal.run import Rehearsal, Signals, exit_name
+from hawser.rehearsal.run import Rehearsal, SignalColumns, exit_name
 
 FILLS = 64
 
@@ -82,7 +82,9 @@ class Trial:
         self.size = bars.time.size
         none = np.zeros(self.size, np.int8)
         joined = joined_to(bars, timeframe(rig.timeframe)) if rig.timeframe is not None else None
-        self._of = Rehearsal(bars, Signals(none, none), instrument, account, free, joined=joined)
+        self._of = Rehearsal(
+            bars, SignalColumns(none, none), instrument, account, free, joined=joined
+        )
         self._ends = self._of.history.bars["end"]
         self._account = account
         self._levels = records.levels_for(self._of.setup)

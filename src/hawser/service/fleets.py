@@ -16,7 +16,7 @@ from hawser.core.indicators import Array
 from hawser.core.instrument import Instrument
 from hawser.core.joined_bars import alone
 from hawser.core.sources.lines.base import Line
-from hawser.core.sources.view import Seen, View
+from hawser.core.sources.view import BarsSeen, View
 from hawser.formats.declared import load
 from hawser.formats.fleets import Fleet, MemberFiles, load_fleet
 from hawser.formats.rehearsed import instants, price_text, write_rehearsal
@@ -26,7 +26,16 @@ from hawser.rehearsal.fleet.run import FleetMember, FleetOutcome, FleetRehearsal
 from hawser.rehearsal.fleet.tables import FleetTables
 from hawser.rehearsal.report import guard_figures
 from hawser.rehearsal.watch import acting
-from hawser.service.rehearsing import ORDERS, Done, Files, Read, made, named_in, progress_of, read
+from hawser.service.rehearsing import (
+    ORDERS,
+    Done,
+    Files,
+    HistoryRead,
+    made,
+    named_in,
+    progress_of,
+    read,
+)
 from hawser.service.run_record import RunRecord
 from hawser.service.signalling import BarFiles, Reading, named_files
 
@@ -51,7 +60,7 @@ class FleetRead(NamedTuple):
     fleet: Fleet
     names: list[str]
     files: list[Files]
-    reads: list[Read]
+    reads: list[HistoryRead]
     known: BarFiles
     bars_of: dict[str, Path]  # files of bars by the names that sources know them by
 
@@ -81,7 +90,7 @@ def read_fleet(files: FleetFiles) -> FleetRead:
             )
     reads = [read(one, known) for one in each]
     _one_length(files.fleet, fleet, reads)
-    return FleetRead(fleet, names, each, reads, known, bars_of)
+    return FleetRead(fleet, names, each, reads=reads, known=known, bars_of=bars_of)
 
 
 def _names(path: Path, fleet: Fleet) -> list[str]:
@@ -156,7 +165,7 @@ def _reading(files: FleetFiles, member: MemberFiles) -> Reading:
     return Reading(member.tz or files.zone, recipe)
 
 
-def _one_length(path: Path, fleet: Fleet, reads: list[Read]) -> None:
+def _one_length(path: Path, fleet: Fleet, reads: list[HistoryRead]) -> None:
     """Refuse bars of different lengths; raises BadInput."""
     spans = [(one.joined or alone(one.bars)).span for one in reads]
     first = next((number for number, one in enumerate(reads) if one.bars.time.size > 1), 0)
@@ -182,7 +191,7 @@ def made_fleet(found: FleetRead) -> FleetRehearsal:
     return FleetRehearsal(members, file.basket, policies[0], sources)
 
 
-def _rank(found: FleetRead, files: Files, one: Read) -> Array:
+def _rank(found: FleetRead, files: Files, one: HistoryRead) -> Array:
     """What a member is ranked by at each close."""
     line, path = found.fleet.rank, files.bars
     assert isinstance(line, Line)
@@ -191,7 +200,7 @@ def _rank(found: FleetRead, files: Files, one: Read) -> Array:
     wanted = {name: found.bars_of[name]} if name in found.bars_of else {}
     others = found.known.bars(wanted, files.zone)
     view = View(one.joined.span if one.joined is not None else None)
-    view.see(Seen(decided.bars, others))
+    view.see(BarsSeen(decided.bars, others))
     try:
         return view.series(line, "rank").copy()
     except BadInput as error:

@@ -36,7 +36,7 @@ class CheckedFiles(NamedTuple):
     recipe: Path | None = None
 
 
-class Said(NamedTuple):
+class GuardSaid(NamedTuple):
     """What one guard says of one instrument; `closed` None: open."""
 
     symbol: str
@@ -66,7 +66,7 @@ def moment(text: str) -> int:
 
 def check(
     files: CheckedFiles, at: int, side: int, r_ticks: float | None, source: str
-) -> list[Said]:
+) -> list[GuardSaid]:
     """Every guard that watches one of the instruments, with what it says at `at`; raises
     BadInput."""
     if r_ticks is not None and not 0 < r_ticks < math.inf:
@@ -77,7 +77,9 @@ def check(
         context = context_of(state, symbol, side, or_nan(r_ticks))
         for guard in watching(state, symbol, source):
             found.append(
-                Said(symbol, guard.name, guard.KIND, one_verdict(state, guard, context, source))
+                GuardSaid(
+                    symbol, guard.name, guard.KIND, one_verdict(state, guard, context, source)
+                )
             )
     return found
 
@@ -133,7 +135,7 @@ def _add_bars(state: EngineState, instrument: Instrument, path: Path, bars: Bars
         state.markets[instrument.symbol] = Market(bid, bid + round(spread), state.now)
 
 
-def as_json(said: list[Said]) -> dict[str, Any]:
+def as_json(said: list[GuardSaid]) -> dict[str, Any]:
     """The whole answer: open or closed, and each verdict."""
     return {
         "open": not any(one.closed for one in said),
@@ -152,7 +154,7 @@ def as_json(said: list[Said]) -> dict[str, Any]:
     }
 
 
-def as_text(said: list[Said]) -> str:
+def as_text(said: list[GuardSaid]) -> str:
     """A line for each verdict."""
     lines = []
     for one in said:

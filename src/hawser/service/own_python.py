@@ -43,7 +43,7 @@ UNSAFE = (
 )
 
 
-class Limits(NamedTuple):
+class CallLimits(NamedTuple):
     """Of one call, for all its histories together."""
 
     wall_s: float = 300.0
@@ -71,7 +71,7 @@ class Told(msgspec.Struct, frozen=True):
     line: int | None = None
 
 
-class Answered(NamedTuple):
+class PythonAnswer(NamedTuple):
     """What a file said: for entering and for leaving, float64 of the bars' shape; what it
     printed."""
 
@@ -85,17 +85,24 @@ def answers(
     source: Path,
     bars: Bars,
     columns: Mapping[str, Array],
-    limits: Limits = Limits(),  # noqa: B008 # a tuple
+    limits: CallLimits = CallLimits(),  # noqa: B008 # a tuple
 ) -> tuple[dict[str, Array], list[str]]:
     """What each condition's file says, by the condition's place, and what is to be minded; raises
     BadInput. `columns`: further columns of the bars."""
     found: dict[str, Array] = {}
     minded: list[str] = []
-    done: dict[str, Answered] = {}
+    done: dict[str, PythonAnswer] = {}
     for part, place, condition in asked:
         key = json.dumps([condition.file, condition.function, condition.settings], default=str)
         if key not in done:
-            done[key] = ask(condition, f"{source}: {place}", source.parent, bars, columns, limits)
+            done[key] = ask(
+                condition,
+                f"{source}: {place}",
+                source.parent,
+                bars=bars,
+                columns=columns,
+                limits=limits,
+            )
             if done[key].printed:
                 minded.append(f"{condition.file} printed: {done[key].printed}")
         one = done[key]
@@ -111,8 +118,8 @@ def ask(
     folder: Path,
     bars: Bars,
     columns: Mapping[str, Array],
-    limits: Limits,
-) -> Answered:
+    limits: CallLimits,
+) -> PythonAnswer:
     """Run one file over a history and shorter ones; raises BadInput where it fails, hangs or looks
     ahead."""
     path = folder / condition.file
@@ -159,7 +166,7 @@ def cuts(size: int) -> list[int]:
 def _refuse(
     told: Told,
     ended: int | None,
-    limits: Limits,
+    limits: CallLimits,
     *,
     place: str,
     path: Path,
@@ -199,7 +206,7 @@ def _said(value: int) -> str:
     return f"{value:+d}" if value else "0"
 
 
-def _answer(path: Path, size: int, place: str, printed: str) -> Answered:
+def _answer(path: Path, size: int, place: str, printed: str) -> PythonAnswer:
     """The arrays that were left, checked once more: they come from outside."""
     try:
         with np.load(io.BytesIO(_left(path, 2 * size + ROOM)), allow_pickle=False) as held:
@@ -210,7 +217,7 @@ def _answer(path: Path, size: int, place: str, printed: str) -> Answered:
         raise BadInput("python_answer", f"{place}: expected one or two arrays of {size} values")
     if (np.abs(rows) > 1).any():
         raise BadInput("python_answer", f"{place}: expected +1, 0 or -1")
-    return Answered(rows[0].astype(np.float64), rows[-1].astype(np.float64), printed)
+    return PythonAnswer(rows[0].astype(np.float64), rows[-1].astype(np.float64), printed)
 
 
 def _told(path: Path) -> Told:

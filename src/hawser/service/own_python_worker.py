@@ -37,7 +37,7 @@ def limit(job: Job) -> None:
         resource.setrlimit(what, (most, most))
 
 
-class Bars:
+class GivenBars:
     """The columns so far, by attribute and by name."""
 
     def __init__(self, columns: dict[str, Any]) -> None:
@@ -114,7 +114,9 @@ def work(job: Job, np: Any) -> Job:
 
     def asked(count: int) -> Any:
         part = {name: column[:count].copy() for name, column in columns.items()}
-        return checked(function(Bars(part), json.loads(json.dumps(job["settings"]))), count, np)
+        return checked(
+            function(GivenBars(part), json.loads(json.dumps(job["settings"]))), count, np
+        )
 
     shorter = [(count, quietly(asked, count)) for count in job["cuts"]]
     answer = asked(size)

@@ -36,7 +36,7 @@ from hawser.rehearsal.fleet.report import fleet_report
 from hawser.rehearsal.fleet.run import fleet_of_one
 from hawser.rehearsal.nothing import why_nothing
 from hawser.rehearsal.report import guard_figures
-from hawser.rehearsal.run import Outcome, Rehearsal, Signals, check
+from hawser.rehearsal.run import Outcome, Rehearsal, SignalColumns, check
 from hawser.rehearsal.tables import OutcomeTables
 from hawser.rehearsal.watch import HistoryPolicy, acting
 from hawser.service.run_record import RunRecord
@@ -83,11 +83,11 @@ def named_in(source: Path | None, guards: Path | None) -> Iterator[Path]:
         yield from calendar_files(load(Guards, guards).news, guards.parent)
 
 
-class Read(NamedTuple):
+class HistoryRead(NamedTuple):
     """What stands in them."""
 
     bars: Bars
-    signals: Signals
+    signals: SignalColumns
     instrument: Instrument
     account: Account
     rig: Rig
@@ -96,7 +96,7 @@ class Read(NamedTuple):
     rates: Array | None = None  # of the quote currency at each row of prices, where they move
 
 
-def read(files: Files, known: BarFiles | None = None) -> Read:
+def read(files: Files, known: BarFiles | None = None) -> HistoryRead:
     """Read everything that a rehearsal needs; raises BadInput. `known`: bars of other instruments
     that have been read."""
     known = known or BarFiles()
@@ -121,7 +121,7 @@ def read(files: Files, known: BarFiles | None = None) -> Read:
             file=sys.stderr,
         )
     joined = _joined(files, rig, history)
-    return Read(
+    return HistoryRead(
         bars=history.bars,
         signals=_signals(files, source, history, joined, known),
         instrument=instrument,
@@ -179,13 +179,15 @@ def _wanted(files: Files, source: Source | None) -> Columns:
 
 def _signals(
     files: Files, source: Source | None, history: BarFile, joined: Joined | None, known: BarFiles
-) -> Signals:
+) -> SignalColumns:
     """What is signalled at the last row of prices of each bar that is decided on."""
     if source is None or files.source is None:
         if files.others:
             raise BadInput("usage", "--bars-of: expected together with --source")
         signal = history.signals[0]
-        return Signals(signal, history.signals[1] if files.exit_signal else np.zeros_like(signal))
+        return SignalColumns(
+            signal, history.signals[1] if files.exit_signal else np.zeros_like(signal)
+        )
     decided = joined or alone(history.bars)
     said, minded = said_over(
         source,
@@ -203,7 +205,7 @@ def _signals(
     made = [np.zeros(history.bars.time.size, np.int8) for _ in range(2)]
     for column, values in zip(made, (said.signal, said.leave), strict=True):
         column[decided.lasts] = values
-    return Signals(*made)
+    return SignalColumns(*made)
 
 
 def _joined(files: Files, rig: Rig, history: BarFile) -> Joined | None:
@@ -236,7 +238,7 @@ def _policy(
     return HistoryPolicy(guards, calendars, name, references)
 
 
-def made(files: Files, found: Read, since: int | None = None) -> Rehearsal:
+def made(files: Files, found: HistoryRead, since: int | None = None) -> Rehearsal:
     """The rehearsal of what was read; raises BadInput where a rate is missing. `since`: from when
     guards count days and weeks (UTC ns)."""
     try:

@@ -16,7 +16,7 @@ from hawser.core.sources.evaluation import Signalled, counted, evaluated
 from hawser.core.sources.followed import Followed, followed
 from hawser.core.sources.followed_said import horizon_said, many
 from hawser.core.sources.source import Source, too_short, worries
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.formats.bars import further, read_table, tri_state, unrounded
 from hawser.formats.lines import add_columns
 from hawser.formats.sources import load_source
@@ -174,7 +174,7 @@ def said_over(
         found, minded = answers(asked, path, bars, columns)
         columns = {**columns, **found}
     try:
-        return evaluated(source, Seen(bars, others, columns), span), minded
+        return evaluated(source, BarsSeen(bars, others, columns), span), minded
     except BadInput as error:
         raise BadInput(error.code, f"{path}: {error.sentence}", **error.values) from None
 

@@ -13,14 +13,14 @@ from hawser.engine.commands import Submit
 from hawser.engine.events import BarCompleted, InstrumentsChanged, Opened
 from hawser.engine.model.state import EngineState
 from hawser.ledger.ledger import Entry
-from hawser.verification.places import EVERY_DAY, Place, clock_of
+from hawser.verification.places import EVERY_DAY, StormPlace, clock_of
 
 SHUT_FROM, SHUT_UNTIL = 2, 3  # minutes after the beginning
 AVERAGED = 3  # bars of a minute
 WILD = dc.VolatilityGuard(name="wild", timeframe="1m", atr_length=3, bars=4, high=99.0)
 
 
-def drawn(seed: int, place: Place) -> tuple[dc.AnyGuard, ...]:
+def drawn(seed: int, place: StormPlace) -> tuple[dc.AnyGuard, ...]:
     """Some of the three: with all of them little would be entered."""
     opens, closes = (
         clock_of(place.start + minutes * MINUTE) for minutes in (SHUT_FROM, SHUT_UNTIL)
@@ -43,7 +43,7 @@ def drawn(seed: int, place: Place) -> tuple[dc.AnyGuard, ...]:
 class FiltersWatch:
     """Hears every recorded event with its commands; yields what passed a filter that was closed."""
 
-    def __init__(self, place: Place, filters: tuple[dc.AnyGuard, ...]) -> None:
+    def __init__(self, place: StormPlace, filters: tuple[dc.AnyGuard, ...]) -> None:
         self._place, self._on = place, {one.name: one for one in filters}
         # of the reference's last bars, with when they opened
         self._closes: list[tuple[int, float]] = []

@@ -19,7 +19,7 @@ from hawser.core.guards import declared as dc
 from hawser.core.hours import period_around
 from hawser.engine import events as ev
 from hawser.engine.model.state import EngineState
-from hawser.verification.places import Place
+from hawser.verification.places import StormPlace
 
 # +1: a larger figure lets more pass
 LARGER = {
@@ -57,13 +57,13 @@ POLICY = dc.Guards(
 )
 
 
-def policy_of(place: Place) -> dc.Guards:
+def policy_of(place: StormPlace) -> dc.Guards:
     """The policy at the beginning: a day turns within the storm."""
     return msgspec.structs.replace(POLICY, day_starts=place.clock(5), zone=place.zone)
 
 
 def an_edit(
-    draw: random.Random, state: EngineState, now: int, ask_id: str, place: Place
+    draw: random.Random, state: EngineState, now: int, ask_id: str, place: StormPlace
 ) -> ev.AskEvent | None:
     """Another policy, or other limits of the account."""
     if draw.random() < 0.35 and state.account is not None:
@@ -98,7 +98,7 @@ def _account(draw: random.Random, account: Account) -> Account:
     return msgspec.structs.replace(account, policy=msgspec.structs.replace(policy, **changes))
 
 
-def _guards(draw: random.Random, old: dc.Guards, place: Place) -> dc.Guards:
+def _guards(draw: random.Random, old: dc.Guards, place: StormPlace) -> dc.Guards:
     replace, kind = msgspec.structs.replace, draw.random()
     if kind < 0.1:
         return replace(old, loosen=draw.choice(("now", "next_period")))

@@ -22,19 +22,19 @@ from hawser.core.rules.bar_close import move_name
 from hawser.core.rules.refusals import Refusal
 from hawser.rehearsal.fleet import records
 from hawser.rehearsal.fleet.run import FleetOutcome, FleetRehearsal, fleet_of_one
-from hawser.rehearsal.run import Played, Rehearsal, Signals, exit_name
+from hawser.rehearsal.run import Played, Rehearsal, SignalColumns, exit_name
 from hawser.rehearsal.watch import HistoryPolicy
 from hawser.service.fleets import FleetFiles, made_fleet, read_fleet
-from hawser.service.rehearsing import ORDERS, Files, Read, made, read
+from hawser.service.rehearsing import ORDERS, Files, HistoryRead, made, read
 from hawser.verification.walk import Walk
-from hawser.verification.walk_members import Compared, Refused
+from hawser.verification.walk_members import ComparedTrade, RefusedEntry
 
 SHOWN = 20  # differences that are told one by one
 MONEY = 1e-6
 AT_ONE_CLOSE = {("guard", "basket"), ("guard", "time"), ("basket", "time")}
 
 
-def check_parity(found: Read) -> None:
+def check_parity(found: HistoryRead) -> None:
     """What the engine does not do, or not in whole ticks, is refused; raises BadInput."""
     instrument, account = found.instrument, found.account
     for guard in found.policy.guards.guard if found.policy is not None else ():
@@ -145,22 +145,22 @@ def _rates_at(of: Rehearsal, times: Any) -> Any:
     return of.rates[np.searchsorted(of.fine_time, times, side="right") - 1]
 
 
-def rehearsed(outcome: FleetOutcome) -> list[Compared]:
+def rehearsed(outcome: FleetOutcome) -> list[ComparedTrade]:
     """The rehearsal's trades in the same form, by their numbers."""
-    found: list[Compared | None] = [None] * outcome.count
+    found: list[ComparedTrade | None] = [None] * outcome.count
     for number, member in enumerate(outcome.of):
         for place, one in zip(member.places.tolist(), member.trades.trades, strict=True):
             found[place] = _compared(number, one, int(member.times[one.first]))
     return [one for one in found if one is not None]
 
 
-def _compared(member: int, one: Played, time: int) -> Compared:
+def _compared(member: int, one: Played, time: int) -> ComparedTrade:
     fills = [
         (int(row[0]), "entry" if row[1] > 0 else exit_name(row), float(row[4]), int(row[5]))
         for row in one.fills
     ]
     moves = [(bar, level, move_name(why)) for bar, level, why in one.moves]
-    return Compared(
+    return ComparedTrade(
         member=member,
         time=time,
         side=one.side,
@@ -174,10 +174,10 @@ def _compared(member: int, one: Played, time: int) -> Compared:
     )
 
 
-def refused_in(outcome: FleetOutcome) -> list[Refused]:
+def refused_in(outcome: FleetOutcome) -> list[RefusedEntry]:
     """What the rehearsal refused, in the same form."""
     return [
-        Refused(
+        RefusedEntry(
             row[records.TIME],
             row[records.WHO],
             row[records.SIDE],
@@ -188,14 +188,14 @@ def refused_in(outcome: FleetOutcome) -> list[Refused]:
 
 
 def differences(
-    live: list[Compared], other: list[Compared], names: Sequence[str] = ()
+    live: list[ComparedTrade], other: list[ComparedTrade], names: Sequence[str] = ()
 ) -> list[str]:
     """Each difference in words: the live engine's first. `names`: of the members, where there are
     several."""
     found = []
     for number, (one, two) in enumerate(zip(live, other, strict=False), start=1):
         where = f"trade {number} of {names[two.member]}" if names else f"trade {number}"
-        for key in Compared.__struct_fields__:
+        for key in ComparedTrade.__struct_fields__:
             ours, theirs = getattr(one, key), getattr(two, key)
             if key in ("risk", "net"):
                 same = abs(ours - theirs) <= MONEY * max(1.0, abs(theirs))
@@ -211,7 +211,7 @@ def differences(
 
 
 def refusals_differ(
-    live: list[Refused], other: list[Refused], names: Sequence[str] = ()
+    live: list[RefusedEntry], other: list[RefusedEntry], names: Sequence[str] = ()
 ) -> list[str]:
     """Each entry that only one of them refused, or for another reason, in words."""
     ours, theirs = set(live), set(other)
@@ -226,7 +226,7 @@ def refusals_differ(
 LEFT = {"signal", "basket", "time", "guard"}
 
 
-def _meant(one: Compared) -> Compared:
+def _meant(one: ComparedTrade) -> ComparedTrade:
     """Without the moves that never held, as the reckoning writes some of them: those that a guard,
     or the rig beside one, decided at the close at which the trade was left, and those that another
     member's end brought about in the bar of its own."""
@@ -271,7 +271,7 @@ class Report(NamedTuple):
 
 def compare(
     bars: Bars,
-    signals: Signals,
+    signals: SignalColumns,
     instrument: Instrument,
     account: Account,
     rig: Rig,
@@ -326,7 +326,7 @@ def parity_of_fleet(files: FleetFiles, order: str) -> Report:
         raise BadInput(error.code, f"{files.fleet}: {error.sentence}") from None
 
 
-def _checked(files: Files, found: Read) -> None:
+def _checked(files: Files, found: HistoryRead) -> None:
     """Refuse what the engine does not do, as of the file that asks for it; raises BadInput."""
     try:
         check_parity(found)

@@ -41,7 +41,7 @@ CURRENCIES = ("CHF", "CHF", "USD", "EUR", "CAD")
 AT_RISK = 250.0  # money of a usual entry
 
 
-class Place(NamedTuple):
+class StormPlace(NamedTuple):
     """When a storm begins (UTC ns), its instruments, the rates beside theirs, the zone of its
     policy, its account, how many times as far away the venue is as its weather says, and whether it
     often has a level rest elsewhere than asked, and says so late, and takes smaller orders for a
@@ -60,7 +60,7 @@ class Place(NamedTuple):
         return clock_of(self.start + minutes * MINUTE, self.zone)
 
 
-def place_of(seed: int) -> Place:
+def place_of(seed: int) -> StormPlace:
     """The place of a storm, drawn from its seed alone."""
     draw = random.Random(f"place {seed}")
     currency = random.Random(f"account {seed}").choice(CURRENCIES)
@@ -82,7 +82,7 @@ def place_of(seed: int) -> Place:
         }
         costs = Costs(0, draw.choice((0, 0, 2)), draw.choice((0, 0, 3)))
         account = msgspec.structs.replace(account, costs=costs)
-    return Place(
+    return StormPlace(
         start=start,
         world=world,
         rates=rates,

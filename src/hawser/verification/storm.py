@@ -32,7 +32,7 @@ from hawser.ledger.standing import beside
 from hawser.ledger.verify import verify
 from hawser.service.recording import Extent
 from hawser.service.runtime.session import Session
-from hawser.service.views.logbook_lines import Line, Teller
+from hawser.service.views.logbook_lines import LogLine, Teller
 from hawser.venue import port
 from hawser.venue.quay.quay import Quay
 from hawser.venue.quay.store import Store
@@ -44,7 +44,7 @@ from hawser.verification.filters import FiltersWatch
 from hawser.verification.guards import GuardWatch
 from hawser.verification.judge import Findings, Judge
 from hawser.verification.limits import LimitsWatch
-from hawser.verification.places import Place, place_of
+from hawser.verification.places import StormPlace, place_of
 from hawser.verification.sizes import SizesWatch
 from hawser.verification.trader import Trader
 from hawser.verification.world import BooksInMemory, Disk
@@ -130,7 +130,7 @@ class Storm:
         store: Store | None = None,
         kills: float = 0.0,
         guards: bool = False,
-        place: Place | None = None,
+        place: StormPlace | None = None,
     ) -> None:
         self.random = random.Random(seed)
         self.place = place or place_of(seed)
@@ -154,7 +154,7 @@ class Storm:
         self.venue = self._quay(store, left_at)
         self.ledger, self._kills, self._disk = ledger, kills, Disk()
         self.found = Findings(seed)
-        self.lines: list[Line] | None = None  # a list: everything is told
+        self.lines: list[LogLine] | None = None  # a list: everything is told
         self._teller = Teller()
         self._heard_at, self._heard_now = 0, 0
         self._trader = Trader(
@@ -577,7 +577,7 @@ def weathered(
 
 def traced(
     seed: int, severity: str, minutes: float = 12, kills: float = 0.04, guards: bool = False
-) -> tuple[Findings, list[Line]]:
+) -> tuple[Findings, list[LogLine]]:
     """The same storm with every line of its Logbook."""
     with _folder() as folder:
         storm = Storm(

@@ -30,9 +30,9 @@ from hawser.service.runtime.session import Session
 from hawser.venue.quay.barwalk import BarWalk
 from hawser.venue.quay.book import BookOrder
 from hawser.verification.walk_members import (
-    Compared,
+    ComparedTrade,
     MemberWalk,
-    Refused,
+    RefusedEntry,
     guards_for,
     names_of,
 )
@@ -43,7 +43,7 @@ NO_MOVES = {rs.QTY, rs.INITIAL, rs.KEPT, rs.PLAN, rs.HAND, rs.HELD_HERE, rs.REST
 SIZED = {one.code for one in Refusal if one not in (Refusal.NONE, Refusal.GUARD)}
 
 
-class Reached(NamedTuple):
+class ReachedOrder(NamedTuple):
     """An order that a move to `bid` fills; `gap`: the open jumped there."""
 
     order: BookOrder
@@ -67,8 +67,8 @@ class Walk:
         ]
         self._of = {one.symbol: one for one in self.members}
         self.venue = BarWalk([one.instrument for one in self.members], fleet.account, self._span)
-        self.found: dict[str, Compared] = {}
-        self.refused: list[Refused] = []
+        self.found: dict[str, ComparedTrade] = {}
+        self.refused: list[RefusedEntry] = []
         self._last: dict[int, str] = {}  # of each member its last trade
         self.session = Session(fleet.account, self.venue, None, self._heard)
         self._signalled: set[str] = set()  # trades that a signal closed
@@ -122,13 +122,13 @@ class Walk:
         elif told.weight == "refused" and self._asked is not None:
             time, member, side = self._asked
             code = told.code if told.code in SIZED else Refusal.GUARD.code
-            self.refused.append(Refused(time, member.number, side, code))
+            self.refused.append(RefusedEntry(time, member.number, side, code))
 
     def _filled(self, trade: Trade, role: str, number: int, fill: ev.Fill) -> None:
         member = self._of[trade.symbol]
         if trade.id not in self.found:
             self._last[member.number] = trade.id
-            self.found[trade.id] = Compared(
+            self.found[trade.id] = ComparedTrade(
                 member=member.number,
                 time=member.times[member.row],
                 side=trade.side,
@@ -156,7 +156,7 @@ class Walk:
 
     # The walk
 
-    def run(self) -> list[Compared]:
+    def run(self) -> list[ComparedTrade]:
         """Every trade the engine made, by the time of its entry and the members' order."""
         times = self._fleet.time.tolist()
         self.venue.greet(times[0] - self._span)
@@ -287,7 +287,7 @@ class Walk:
         if not within or not rig.allows(side):
             return
         if member.lapses:
-            self.refused.append(Refused(time, member.number, side, Refusal.BASKET.code))
+            self.refused.append(RefusedEntry(time, member.number, side, Refusal.BASKET.code))
             return
         self._asks += 1
         self._asked = (time, member, side)
@@ -323,7 +323,7 @@ class Walk:
         self.venue.stand_at(member.symbol, close, member.spread[member.row], high, low)
         self._hear()
 
-    def _goes_by(self, member: MemberWalk) -> Reached | None:
+    def _goes_by(self, member: MemberWalk) -> ReachedOrder | None:
         """The way through a row of prices, up to what leaves nothing of the trade; None: it lives
         on."""
         open_, high, low, _ = member.prices[member.row]
@@ -339,10 +339,10 @@ class Walk:
                 return end
         return None
 
-    def _sweep(self, member: MemberWalk, bid: int, gap: bool) -> Reached | None:
+    def _sweep(self, member: MemberWalk, bid: int, gap: bool) -> ReachedOrder | None:
         symbol, spread = member.symbol, member.spread[member.row]
         while (order := self.venue.next_reached(symbol, bid, spread, gap)) is not None:
-            reached = Reached(order, bid, spread, gap)
+            reached = ReachedOrder(order, bid, spread, gap)
             if self.venue.closes_all(order):
                 return reached
             self.venue.fill(*reached)
@@ -384,7 +384,9 @@ class Walk:
         spreads = member.spread[rows]
         low_ask = min(low + spread for low, spread in zip(lows, spreads, strict=True))
         opened = member.opened[member.bar]
-        self.venue.complete(member.symbol, time, opened, whole, spreads[-1], low_ask)
+        self.venue.complete(
+            member.symbol, time, opened, prices=whole, spread=spreads[-1], low_ask=low_ask
+        )
         self._hear()
 
     def _signals(self, member: MemberWalk) -> None:

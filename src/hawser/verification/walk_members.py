@@ -14,7 +14,7 @@ from hawser.core.plan import Plan
 from hawser.rehearsal.fleet.run import FleetMember, FleetRehearsal
 
 
-class Compared(msgspec.Struct):
+class ComparedTrade(msgspec.Struct):
     """A trade as both sides tell it: its member's place, when it was entered (UTC ns), fills (row
     of prices, what, price in ticks, steps) and moves (row of prices, level, rule)."""
 
@@ -30,7 +30,7 @@ class Compared(msgspec.Struct):
     moves: list[tuple[int, int, str]]
 
 
-class Refused(NamedTuple):
+class RefusedEntry(NamedTuple):
     """An entry that was refused: when it was due (UTC ns), of which member, its side, why."""
 
     time: int

@@ -16,7 +16,7 @@ from hawser.core.rig.parts import (
     read_measure,
 )
 from hawser.core.rig.rig import LONGEST_NAME, LONGEST_NOTE, SECTIONS, Rig, brief, sentence
-from hawser.core.rig.rule import YES, Blank, Section
+from hawser.core.rig.rule import YES, Blank, RuleSection
 from hawser.core.rig.step import MAX_STEPS, Step
 from hawser.core.rig.time_exit import TimeExit
 from hawser.core.rig.trail import Trail, read_trail, trail_text, trail_words
@@ -38,7 +38,7 @@ __all__ = [
     "LossStep",
     "Measure",
     "Rig",
-    "Section",
+    "RuleSection",
     "Step",
     "TimeExit",
     "Trail",

@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.errors import BadInput
 from hawser.core.rig.parts import Amount, amount_text, amount_words, read_amount
-from hawser.core.rig.rule import Blank, Section, one_of
+from hawser.core.rig.rule import Blank, RuleSection, one_of
 from hawser.core.typed_numbers import tidied
 
 if TYPE_CHECKING:
@@ -106,7 +106,7 @@ def amount_blank(key: str, name: str) -> Blank:
     return Blank(key, name, text, read_amount, "")
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="basket",
     title="Basket",
     most=1,

@@ -8,7 +8,7 @@ import msgspec
 
 from hawser.core.field_help import help_text
 from hawser.core.rig.parts import After, after_numbers, after_text, begins_words, number_words
-from hawser.core.rig.rule import YES, Blank, Section, after_blank, never_comes, one_of
+from hawser.core.rig.rule import YES, Blank, RuleSection, after_blank, never_comes, one_of
 from hawser.core.typed_numbers import any_number, plain
 
 if TYPE_CHECKING:
@@ -48,7 +48,7 @@ def _says(rules: tuple[BreakEven, ...], rig: Rig) -> list[str]:
     return found
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="break_even",
     title="Break-even",
     most=1,

@@ -8,7 +8,7 @@ import msgspec
 
 from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
-from hawser.core.rig.rule import Blank, Section
+from hawser.core.rig.rule import Blank, RuleSection
 from hawser.core.typed_numbers import whole_number
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ def _says(rules: tuple[FollowOn, ...], rig: Rig) -> list[str]:
     ]
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="follow_on",
     title="Follow-on",
     most=1,

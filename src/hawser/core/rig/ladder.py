@@ -16,7 +16,7 @@ from hawser.core.rig.parts import (
     number_words,
     read_measure,
 )
-from hawser.core.rig.rule import Blank, Section
+from hawser.core.rig.rule import Blank, RuleSection
 from hawser.core.rules.kinds import Kind
 from hawser.core.typed_numbers import any_number, plain, whole_number
 
@@ -109,7 +109,7 @@ def _fill_ladder(ladder: Ladder) -> dict[str, str]:
     }
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="ladder",
     title="Ladder",
     most=1,

@@ -9,7 +9,7 @@ import msgspec
 from hawser.core.errors import BadInput
 from hawser.core.field_parser import share_text
 from hawser.core.rig.parts import listed, number_words, read_measure, share_words
-from hawser.core.rig.rule import Blank, Section
+from hawser.core.rig.rule import Blank, RuleSection
 from hawser.core.rig.target import share_or_none
 from hawser.core.typed_numbers import plain
 
@@ -63,7 +63,7 @@ def _r(text: str) -> float:
     return measure.r
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="loss_step",
     title="Loss steps",
     most=MAX_LOSS_STEPS,

@@ -28,7 +28,7 @@ from hawser.core.rig.break_even import BreakEven
 from hawser.core.rig.follow_on import FollowOn
 from hawser.core.rig.ladder import Ladder
 from hawser.core.rig.loss_step import MAX_LOSS_STEPS, LossStep
-from hawser.core.rig.rule import Section
+from hawser.core.rig.rule import RuleSection
 from hawser.core.rig.step import MAX_STEPS, Step
 from hawser.core.rig.time_exit import TimeExit
 from hawser.core.rig.trail import Trail
@@ -36,7 +36,7 @@ from hawser.core.timeframes import timeframe
 
 LONGEST_NAME, LONGEST_NOTE = 120, 4_000  # signs
 # in the order of the form
-SECTIONS: tuple[Section, ...] = (
+SECTIONS: tuple[RuleSection, ...] = (
     stop.SECTION,
     target.SECTION,
     break_even.SECTION,
@@ -116,7 +116,7 @@ class Rig(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"from
         check_shares(self.target)
 
     @classmethod
-    def sections(cls) -> tuple[Section, ...]:
+    def sections(cls) -> tuple[RuleSection, ...]:
         """The kinds of rules, in the order of the form."""
         return SECTIONS
 

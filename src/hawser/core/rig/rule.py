@@ -31,7 +31,7 @@ class Blank(NamedTuple):
     choices: tuple[str, ...] = ()
 
 
-class Section(NamedTuple):
+class RuleSection(NamedTuple):
     """One kind of rule: at most `most` of it stand in the field `key` of a rig. `make` gives the
     rule from its blanks' values, `fill` the other way. `says`: its sentences, from all that there
     are of it and the rig; `brief`: the same in a word or two, for a list; both in the order of

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from hawser.core.rig.parts import Measure, measure_text, measure_words, measures, read_measure
-from hawser.core.rig.rule import Blank, Section
+from hawser.core.rig.rule import Blank, RuleSection
 
 if TYPE_CHECKING:
     from hawser.core.rig.rig import Rig
@@ -41,7 +41,7 @@ def _says(rules: tuple[Step, ...], rig: Rig) -> list[str]:
     ]
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="step",
     title="Steps",
     most=MAX_STEPS,

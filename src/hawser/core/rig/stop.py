@@ -9,7 +9,7 @@ from hawser.core.field_parser import read_stop, stop_text
 from hawser.core.instrument import Instrument
 from hawser.core.levels import StopRule, in_ticks
 from hawser.core.rig.parts import line_words, number_words, offset_words
-from hawser.core.rig.rule import Blank, Section
+from hawser.core.rig.rule import Blank, RuleSection
 from hawser.core.rules.kinds import Kind
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ def _says(rules: tuple[StopRule, ...], rig: Rig) -> list[str]:
     return [f"Stop {stop_words(one)}." for one in rules]
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="stop",
     title="Stop",
     most=1,

@@ -12,7 +12,7 @@ from hawser.core.field_parser import read_share, read_target, share_text, target
 from hawser.core.instrument import Instrument
 from hawser.core.levels import MAX_TARGETS, TargetRule, in_ticks
 from hawser.core.rig.parts import listed, number_words, share_words
-from hawser.core.rig.rule import Blank, Section
+from hawser.core.rig.rule import Blank, RuleSection
 
 if TYPE_CHECKING:
     from hawser.core.rig.rig import Rig
@@ -62,7 +62,7 @@ def share_or_none(text: str) -> float:
     return read_share(text, 1.0)
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="target",
     title="Targets",
     most=MAX_TARGETS,

@@ -10,7 +10,7 @@ from hawser.core.errors import BadInput
 from hawser.core.field_help import help_text
 from hawser.core.numbers import MOST_BARS
 from hawser.core.rig.parts import listed
-from hawser.core.rig.rule import Blank, Section, one_of
+from hawser.core.rig.rule import Blank, RuleSection, one_of
 from hawser.core.typed_numbers import whole_number
 
 if TYPE_CHECKING:
@@ -65,7 +65,7 @@ def _fill_time(rule: TimeExit) -> dict[str, str]:
     return {"bars": "" if rule.bars is None else str(rule.bars), "until": kept}
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="time_exit",
     title="Time",
     most=1,

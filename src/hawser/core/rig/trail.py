@@ -23,7 +23,7 @@ from hawser.core.rig.parts import (
     number_words,
     offset_words,
 )
-from hawser.core.rig.rule import Blank, Section, after_blank, never_comes, one_of
+from hawser.core.rig.rule import Blank, RuleSection, after_blank, never_comes, one_of
 from hawser.core.rules.kinds import Kind
 from hawser.core.typed_numbers import (
     NUMBER,
@@ -207,7 +207,7 @@ def _fill_trail(trail: Trail) -> dict[str, str]:
     }
 
 
-SECTION = Section(
+SECTION = RuleSection(
     key="trail",
     title="Trail",
     most=1,

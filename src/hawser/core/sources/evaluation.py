@@ -13,7 +13,7 @@ from hawser.core.sources.conditions.base import PARTS, Part
 from hawser.core.sources.conditions.declared import AnyCondition
 from hawser.core.sources.growing import Growing
 from hawser.core.sources.source import Source
-from hawser.core.sources.view import Seen, View
+from hawser.core.sources.view import BarsSeen, View
 
 
 class Signalled(NamedTuple):
@@ -58,7 +58,9 @@ class _Asked:
         """Long and short at every bar, filled from bar `first`."""
         size = view.size
         longs, shorts = self._answers.room(size)
-        self.condition.answer(view, self.place, longs, shorts, first, self._carried)
+        self.condition.answer(
+            view, self.place, longs, shorts=shorts, first=first, carried=self._carried
+        )
         if self.condition.against:
             kept = longs[first:size].copy()
             longs[first:size] = shorts[first:size]
@@ -85,7 +87,7 @@ class Evaluation:
         # whether the last bar's answer waits for the bar after it
         self._waits = any(one.condition.WAITS for one in self._asked)
 
-    def extended(self, seen: Seen) -> Signalled:
+    def extended(self, seen: BarsSeen) -> Signalled:
         """What it says at all the bars that are seen, which begin with those that were."""
         self.view.see(seen)
         size = self.view.size
@@ -128,6 +130,6 @@ class Evaluation:
             leave[first:][of_long & of_short] = EITHER
 
 
-def evaluated(source: Source, seen: Seen, span: int | None = None) -> Signalled:
+def evaluated(source: Source, seen: BarsSeen, span: int | None = None) -> Signalled:
     """What a source says over a whole history."""
     return Evaluation(source, span).extended(seen)

@@ -96,7 +96,11 @@ def _chance(results: Array, longs: int, shorts: int, mean: float) -> float:
     """Of a mean at least as good with as many of all bars, drawn at random."""
     count = longs + shorts
     if count <= MOST_DRAWN:
-        better = float(drawn_at_least(results, longs, shorts, (mean - SAME) * count, DRAWS, SEED))
+        better = float(
+            drawn_at_least(
+                results, longs, shorts, total=(mean - SAME) * count, draws=DRAWS, seed=SEED
+            )
+        )
     else:
         better = DRAWS * _normal_chance(results, longs, shorts, mean)
     return (1 + better) / (1 + DRAWS)

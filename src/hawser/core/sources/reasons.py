@@ -10,7 +10,7 @@ from hawser.core.sources.evaluation import Evaluation
 from hawser.core.sources.said import condition_said
 
 
-class Reason(msgspec.Struct, frozen=True):
+class BarReason(msgspec.Struct, frozen=True):
     """One condition at one bar. `long` and `short`: what it answers; in words when it would say
     so."""
 
@@ -29,17 +29,17 @@ class Reason(msgspec.Struct, frozen=True):
         return condition_said(self.condition, side)
 
 
-def reasons(evaluation: Evaluation, bar: int) -> list[Reason]:
+def reasons(evaluation: Evaluation, bar: int) -> list[BarReason]:
     """Of every condition at a bar that has been seen, in the order of the source."""
     view = evaluation.view
     return [
-        Reason(
+        BarReason(
             one.part,
             one.place,
             one.condition,
-            tuple(one.condition.figures(view, one.place, bar)),
-            bool(one.longs[bar]),
-            bool(one.shorts[bar]),
+            figures=tuple(one.condition.figures(view, one.place, bar)),
+            long=bool(one.longs[bar]),
+            short=bool(one.shorts[bar]),
         )
         for one in evaluation.answers
     ]

@@ -27,7 +27,7 @@ def pick_on(values: Array, places: Array, out: Array, first: int) -> None:
         out[i] = values[places[i]] if places[i] >= 0 else np.nan
 
 
-class Seen(NamedTuple):
+class BarsSeen(NamedTuple):
     """What there is to be seen so far: the chart's bars, those of other instruments by name, all of
     which must have been told that ended with the chart's last bar or before, and the chart's
     further columns. `spans`: how long the bars of another instrument are, ns, where that is known;
@@ -40,7 +40,7 @@ class Seen(NamedTuple):
     spans: Mapping[str, int] = {}
 
 
-class Step:
+class BarLength:
     """The smallest step of bars that are added at the end: how long they are."""
 
     def __init__(self) -> None:
@@ -57,7 +57,7 @@ class Step:
         return self._least
 
 
-class Feed:
+class OtherBars:
     """Bars that a line is taken of, and which of them has ended at each bar of the chart."""
 
     def __init__(self, instrument: str | None, wanted: Timeframe | None, place: str) -> None:
@@ -65,9 +65,9 @@ class Feed:
         self._joined = Growing([PLACE, FLOAT, FLOAT, FLOAT, FLOAT, FLOAT])
         self._known = Growing([PLACE])
         self._rows = self._from = self._chart = 0
-        self._step = Step()
+        self._step = BarLength()
 
-    def extend(self, seen: Seen, span: int | None) -> tuple[Bars, Array]:
+    def extend(self, seen: BarsSeen, span: int | None) -> tuple[Bars, Array]:
         """The bars that are complete by the chart's last, and of each bar of the chart the last one
         that has ended by its end (-1: none). `span`: of the chart's bars, None: not known."""
         base, step = seen.bars, span
@@ -101,7 +101,7 @@ class Feed:
         columns = self._joined.room(self._rows + most)
         if new.size:
             into = Bars._make(columns)
-            self._rows = join_on(base, into, span, begins, self._rows, self._from)
+            self._rows = join_on(base, into, span, begins=begins, rows=self._rows, first=self._from)
             self._from = base.time.size
         rows = self._rows
         if rows and int(columns[0][rows - 1]) + span > last:
@@ -129,18 +129,18 @@ class View:
     def __init__(self, span: int | None = None) -> None:
         """`span`: how long the chart's bars are, ns, where that is known; else it is the smallest
         step between them."""
-        self._given, self.span, self._step = span, span, Step()
-        self.seen = Seen(Bars.empty())
+        self._given, self.span, self._step = span, span, BarLength()
+        self.seen = BarsSeen(Bars.empty())
         self._runs: dict[Line, LineRun] = {}
         self._aligned: dict[Line | float, Aligned] = {}
-        self._feeds: dict[Of, Feed] = {}
+        self._feeds: dict[Of, OtherBars] = {}
         self._fed: dict[Of, tuple[Bars, Array]] = {}  # with the bars that are seen now
 
     @property
     def size(self) -> int:
         return int(self.seen.bars.time.size)
 
-    def see(self, seen: Seen) -> None:
+    def see(self, seen: BarsSeen) -> None:
         """More bars at the end of the chart."""
         self.seen, self._fed = seen, {}
         if self._given is None:
@@ -182,6 +182,6 @@ class View:
                 )
             if key not in self._feeds:
                 wanted = timeframe(of.timeframe) if of.timeframe is not None else None
-                self._feeds[key] = Feed(of.instrument, wanted, place)
+                self._feeds[key] = OtherBars(of.instrument, wanted, place)
             self._fed[key] = self._feeds[key].extend(self.seen, self.span)
         return self._fed[key]

@@ -34,7 +34,7 @@ WIDE, TOP, FOOT, EDGE, AROUND = 470, 60, 44, 76, 92  # px
 PAGE = Qt.ItemDataRole.UserRole
 
 
-class Place(NamedTuple):
+class HelpPlace(NamedTuple):
     """All topics of a station, or of one kind of file."""
 
     name: str
@@ -46,7 +46,7 @@ class Searched(NamedTuple):
     words: str
 
 
-Page = Topic | GuideSection | Place | Searched
+Page = Topic | GuideSection | HelpPlace | Searched
 
 
 class Browser(QTextBrowser):
@@ -237,9 +237,9 @@ class HelpPanel(Overlay):
         self.browser.setMarkdown("\n\n".join(parts))
         self.browser.wrap_code()
 
-    def _show_list(self, page: Place | Searched | None) -> None:
+    def _show_list(self, page: HelpPlace | Searched | None) -> None:
         self.list.clear()
-        if isinstance(page, Place):
+        if isinstance(page, HelpPlace):
             self._head(page.name)
             for where, topic in topics():
                 if where == page.name:
@@ -262,7 +262,7 @@ class HelpPanel(Overlay):
             self._item(one.title, one)
         self._head("What stands on the screens")
         for where in dict.fromkeys(where for where, _ in topics()):
-            self._item(where, Place(where))
+            self._item(where, HelpPlace(where))
 
     def _themed(self) -> None:
         """A page's colours stand in it."""
@@ -301,7 +301,7 @@ class HelpPanel(Overlay):
         if page is not None:
             self._before.append(self._shown)
             self._show(page)
-            (self.list if isinstance(page, Place) else self.browser).setFocus()
+            (self.list if isinstance(page, HelpPlace) else self.browser).setFocus()
 
     def _follow(self, link: QUrl) -> None:
         """Another page of the help; a link that leads elsewhere is none."""

@@ -22,7 +22,7 @@ from hawser.demo.boot import boot as demo_boot
 from hawser.demo.boot import boot_beside
 from hawser.desk.app.start import application, make_window
 from hawser.desk.app.stations import GUARDS, HELM, LOGBOOK, RIGS, SIGNALS
-from hawser.desk.app.welcome import Keeping, Welcome
+from hawser.desk.app.welcome import Keeping, WelcomePage
 from hawser.desk.app.window import Window
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.common.explained import topic
@@ -339,12 +339,12 @@ def first_pictures(root: Path, folder: Path) -> None:
     """The first start, and a file of another program as it will be read."""
     keep = partial(keep_history, root), partial(keep_account, root)
     keeping = Keeping(*keep, Recipes(root / "recipes"))
-    first = Welcome(Appearance("paper"), keeping)
+    first = WelcomePage(Appearance("paper"), keeping)
     first.show()
     first.grab().save(str(folder / "first-paper.png"))
     file = root / "CADCHF export.csv"
     file.write_text(EXPORT)
-    read = Welcome(Appearance("night"), keeping)
+    read = WelcomePage(Appearance("night"), keeping)
     read.show_files([file])
     read.history.zone.setCurrentText("Europe/Zurich")
     read.show()

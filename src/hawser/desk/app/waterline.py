@@ -18,7 +18,7 @@ from hawser.service.views.snapshot import InstrumentView, Snapshot
 BOLD = 1.15  # how much wider bold words are, at most
 
 
-class Figure(QWidget):
+class CaptionedFigure(QWidget):
     """A small caption over a figure."""
 
     def __init__(self, caption: str, width: int) -> None:
@@ -80,9 +80,12 @@ class Waterline(QWidget):
         self.setObjectName("ground")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(56)
-        self.equity, self.today = Figure("equity", 132), Figure("today", 150)
-        self.heat, self.bar = Figure("heat", 190), HeatBar(appearance)
-        self.protection, self.entries = Figure("protection", 148), Figure("entries", 120)
+        self.equity, self.today = CaptionedFigure("equity", 132), CaptionedFigure("today", 150)
+        self.heat, self.bar = CaptionedFigure("heat", 190), HeatBar(appearance)
+        self.protection, self.entries = (
+            CaptionedFigure("protection", 148),
+            CaptionedFigure("entries", 120),
+        )
         self.entries.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         self.entries.value.setMinimumWidth(40)
         self.entries.value.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)

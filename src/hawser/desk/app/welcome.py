@@ -56,7 +56,7 @@ class Keeping(NamedTuple):
     recipes: Recipes
 
 
-class Welcome(QDialog):
+class WelcomePage(QDialog):
     """`opened` is what was chosen, once it is accepted."""
 
     _done = pyqtSignal(object)

@@ -10,14 +10,14 @@ from hawser.desk.chart.strokes import drawable
 from hawser.desk.chart.surface import Layer
 from hawser.desk.chart.viewport import Viewport
 from hawser.desk.common.appearance import Appearance
-from hawser.desk.models.pyramid import Columns, Pyramid
+from hawser.desk.models.pyramid import DrawnColumns, Pyramid
 
 MOST_COLUMNS = 560
 HALF = 0.34  # of a bar's width: half its body
 
 
 def paint_columns(
-    painter: QPainter, view: Viewport, columns: Columns, appearance: Appearance
+    painter: QPainter, view: Viewport, columns: DrawnColumns, appearance: Appearance
 ) -> None:
     """Columns of bars; the painter's brush and pen are another's afterwards."""
     x, half = view.xs(columns.x), max(0.5, HALF * columns.width * view.across)
@@ -75,4 +75,4 @@ class FormingCandle(Layer):
     def paint(self, painter: QPainter, view: Viewport) -> None:
         if self.bar is not None and view.right >= self.at - 1:
             figures = (np.array([figure]) for figure in (self.at, *self.bar[1:6]))
-            paint_columns(painter, view, Columns._make((*figures, 1)), self._appearance)
+            paint_columns(painter, view, DrawnColumns._make((*figures, 1)), self._appearance)

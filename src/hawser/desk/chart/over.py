@@ -4,7 +4,7 @@ says."""
 from __future__ import annotations
 
 from hawser.desk.chart.curves import Curves, Legend, Strips
-from hawser.desk.chart.said import Said
+from hawser.desk.chart.said import SaidLayer
 from hawser.desk.chart.surface import Layer, Surface
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.curves import Curve, Panel
@@ -14,7 +14,7 @@ class Over:
     """Its layers lie in front of the bars and behind `front`, a layer that the plot has."""
 
     def __init__(self, appearance: Appearance, plot: Surface, front: Layer) -> None:
-        self.curves, self.said = Curves(appearance), Said(appearance)
+        self.curves, self.said = Curves(appearance), SaidLayer(appearance)
         self.legend, self.strips = Legend(appearance), Strips(appearance, plot)
         plot.add(self.curves, self.said, before=front)
 

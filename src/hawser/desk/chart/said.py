@@ -18,7 +18,7 @@ DENSE = 250  # marks in view; more are drawn as short strokes
 STROKE, CROSS = 8.0, 3.0
 
 
-class Said(Layer):
+class SaidLayer(Layer):
     """Where a source enters, as triangles that point the way of the trade, and where it leaves, as
     crosses: a long above the bar, a short below it. `other`: another source's entries, hollow and
     farther from the bars."""

@@ -17,15 +17,15 @@ from hawser.service.views.snapshot import Snapshot
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
 
-    from hawser.service.views.logbook_lines import Line
+    from hawser.service.views.logbook_lines import LogLine
 
 
 class RecordHearer(Protocol):
     """Who shows the lines of the record."""
 
-    def add(self, lines: list[Line]) -> None: ...
+    def add(self, lines: list[LogLine]) -> None: ...
 
-    def add_earlier(self, lines: list[Line], more: bool) -> None: ...
+    def add_earlier(self, lines: list[LogLine], more: bool) -> None: ...
 
 
 class Bridge(QObject):

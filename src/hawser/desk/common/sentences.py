@@ -37,7 +37,7 @@ LEAST, PAD, ARROW = 42, 18, 36
 Field = QLineEdit | QComboBox
 
 
-class Draft(Protocol):
+class FormDraft(Protocol):
     """What such a form shows."""
 
     texts: Texts
@@ -54,16 +54,16 @@ class Draft(Protocol):
     def redo(self) -> bool: ...
 
 
-Drafted = TypeVar("Drafted", bound=Draft)
+Drafted = TypeVar("Drafted", bound=FormDraft)
 
 
-class Fold:
+class FoldButton:
     """A button, and what it shows in its place, which is made when it is first shown; some of that
     may be folded once more."""
 
     def __init__(self, more: QPushButton, folded: Folded) -> None:
         self.more, self.folded, self.opened = more, folded, False
-        self.inside: list[QWidget | Fold] = []
+        self.inside: list[QWidget | FoldButton] = []
 
     @property
     def blanks(self) -> list[FormBlank]:
@@ -74,7 +74,7 @@ class Fold:
         self.opened = shown
         self.more.setVisible(not shown)
         for one in self.inside:
-            if isinstance(one, Fold):
+            if isinstance(one, FoldButton):
                 one.more.setVisible(shown and not one.opened)
             else:
                 one.setVisible(shown)
@@ -107,7 +107,7 @@ class Sentence(QWidget):
         self._section, self.number = section, number
         self._names: dict[str, str] = {}  # of the fields
         self._less_button: QPushButton | None = None
-        self._folds: list[Fold] = []
+        self._folds: list[FoldButton] = []
         self.texts: dict[str, str] = {}
         self._flow = Flow()
         for word in words:
@@ -170,7 +170,7 @@ class Sentence(QWidget):
         label.setProperty("role", "second")
         return label
 
-    def _fold(self, folded: Folded, at: int | None = None) -> Fold:
+    def _fold(self, folded: Folded, at: int | None = None) -> FoldButton:
         """What is hidden for now, behind a button that shows it. `at`: its place in the
         sentence."""
         more = QPushButton(folded.sign)
@@ -180,18 +180,18 @@ class Sentence(QWidget):
         more.setToolTip(plain_tip(folded.tip))
         more.setAccessibleName(folded.tip)
         self._flow.insert(more, at)
-        fold = Fold(more, folded)
+        fold = FoldButton(more, folded)
         self._folds.append(fold)
         more.clicked.connect(partial(self._unfold, fold))
         return fold
 
-    def _unfold(self, fold: Fold) -> None:
+    def _unfold(self, fold: FoldButton) -> None:
         """Somebody wants it."""
         self._open(fold)
         fold.show(True)
         self.fields[fold.blanks[0].key].setFocus()
 
-    def _open(self, fold: Fold) -> None:
+    def _open(self, fold: FoldButton) -> None:
         """Make what is inside, where nobody has."""
         if fold.inside:
             return
@@ -236,7 +236,7 @@ class Sentence(QWidget):
         for fold in self._folds.copy():  # those that are opened here are added behind
             self._show_fold(fold)
 
-    def _show_fold(self, fold: Fold) -> None:
+    def _show_fold(self, fold: FoldButton) -> None:
         wanted = any(_is_set(one, self.texts[one.key]) for one in fold.blanks)
         held = any(self.fields[one.key].hasFocus() for one in fold.blanks if one.key in self.fields)
         if wanted:

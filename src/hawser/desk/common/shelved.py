@@ -40,7 +40,7 @@ WRITE_MS = 400  # after the last change
 NONE = "beside: none"
 
 
-class Draft(Protocol):
+class ShelvedDraft(Protocol):
     """One that is being edited."""
 
     note: str
@@ -58,7 +58,7 @@ class Draft(Protocol):
         """What was typed before, as it was; False where that does not fit."""
 
 
-Drafted = TypeVar("Drafted", bound=Draft)
+Drafted = TypeVar("Drafted", bound=ShelvedDraft)
 
 
 class Words(msgspec.Struct, frozen=True):

@@ -120,9 +120,9 @@ class ChartLines(QObject):
             instrument,
             self._chart.span,
             bars,
-            {name: one for name, (_, one) in others.items()},
-            {name: span for name, (span, _) in others.items()},
-            self._columns_of(instrument.symbol),
+            others={name: one for name, (_, one) in others.items()},
+            spans={name: span for name, (span, _) in others.items()},
+            columns=self._columns_of(instrument.symbol),
         )
         lines = draft.made if draft.made is not None else ()
         if self._drawing is None or not self._drawing.fits(lines, ground):

@@ -41,9 +41,9 @@ def opened(desk: Desk, account: StationAccount) -> Helm:
         helm,
         helm.chart,
         account.shown,
-        desk.sources,
-        account.runtime.bars_of_all,
-        account.runtime.columns_of,
+        sources=desk.sources,
+        bars_of_all=account.runtime.bars_of_all,
+        columns_of=account.runtime.columns_of,
     )
     helm.lines.told.connect(lambda text: desk.tell("refused", text))
     helm.refused.connect(lambda text: desk.tell("refused", text))

@@ -17,7 +17,7 @@ from hawser.desk.theme.fonts import font
 LEFT, RIGHT, TOP, BOTTOM = 8, 8, 34, 20
 
 
-class Curve(QWidget):
+class WhatIfCurve(QWidget):
     """Paints the points. With the risk locked the quantity is drawn, with the quantity locked the
     risk."""
 
@@ -179,7 +179,7 @@ class WhatIf(QWidget):
 
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
-        self.curve = Curve(appearance)
+        self.curve = WhatIfCurve(appearance)
         self.curve.moved.connect(self.stop_moved)
         self.risk, self.quantity = QPushButton("the risk stays"), QPushButton("the quantity stays")
         group, row = QButtonGroup(self), QHBoxLayout()

@@ -37,7 +37,7 @@ from hawser.desk.models import figures as fg
 from hawser.desk.models.topics.record import meaning
 from hawser.desk.models.topics.topic import Topic
 from hawser.formats.atomic import export_csv
-from hawser.service.views.logbook_lines import HEADER, Line
+from hawser.service.views.logbook_lines import HEADER, LogLine
 
 COLUMNS = ("time", "kind", "trade", "instrument", "what happened")
 CODES = ("log_time", "log_kind", "log_trade", "log_symbol", "log_text")
@@ -51,7 +51,7 @@ class LogbookModel(QAbstractTableModel):
     def __init__(self, appearance: Appearance) -> None:
         super().__init__()
         self._appearance = appearance
-        self.lines: list[Line] = []
+        self.lines: list[LogLine] = []
         self.shown: list[int] = []
         self.trade = self.symbol = ANY
         self.words, self.quiet = "", False
@@ -59,7 +59,7 @@ class LogbookModel(QAbstractTableModel):
         self.symbols: list[str] = []
         appearance.changed.connect(self.layoutChanged.emit)
 
-    def passes(self, line: Line) -> bool:
+    def passes(self, line: LogLine) -> bool:
         return (
             (self.quiet or line.kind not in QUIET_KINDS)
             and self.trade in (ANY, line.trade)
@@ -67,7 +67,7 @@ class LogbookModel(QAbstractTableModel):
             and (not self.words or self.words in line.text.lower())
         )
 
-    def add(self, lines: list[Line]) -> bool:
+    def add(self, lines: list[LogLine]) -> bool:
         """More lines; True where a trade or an instrument is new."""
         start = len(self.lines)
         self.lines += lines
@@ -85,7 +85,7 @@ class LogbookModel(QAbstractTableModel):
                 self.symbols.append(line.symbol)
         return len(self.trades) + len(self.symbols) > known
 
-    def add_earlier(self, lines: list[Line]) -> None:
+    def add_earlier(self, lines: list[LogLine]) -> None:
         """Lines from before those there are."""
         known, self.lines, self.shown = self.lines, [], []
         self.trades, self.symbols = [], []
@@ -107,10 +107,10 @@ class LogbookModel(QAbstractTableModel):
     def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(COLUMNS)
 
-    def row(self, line: Line) -> tuple[str, ...]:
+    def row(self, line: LogLine) -> tuple[str, ...]:
         return tuple(self._cell(line, column) for column in range(len(COLUMNS)))
 
-    def _cell(self, line: Line, column: int) -> str:
+    def _cell(self, line: LogLine, column: int) -> str:
         if column == 0:
             return fg.date_clock(line.time, self._appearance.zone)
         return (line.kind, line.trade, line.symbol, line.text)[column - 1]
@@ -293,14 +293,14 @@ class Logbook(StationView):
         line = self.model.lines[self.model.shown[row]]
         return meaning(line.code, line.weight, line.text)
 
-    def add(self, lines: list[Line]) -> None:
+    def add(self, lines: list[LogLine]) -> None:
         if self.model.add(lines):
             self._offer()
         self._count()
         if self.follow.isChecked() and self.isVisible():
             self.table.scrollToBottom()
 
-    def add_earlier(self, lines: list[Line], more: bool) -> None:
+    def add_earlier(self, lines: list[LogLine], more: bool) -> None:
         """Lines from before the first one here; `more`: there are yet earlier ones."""
         self.earlier.setVisible(more)
         if lines:

@@ -21,7 +21,7 @@ from hawser.formats.atomic import export_csv
 from hawser.service.views.snapshot import InstrumentView, Snapshot, plan_request
 
 
-class Column(NamedTuple):
+class AcrossColumn(NamedTuple):
     """A column: its heading, and the key it has in an exported file."""
 
     head: str
@@ -29,18 +29,18 @@ class Column(NamedTuple):
 
 
 COLUMNS = (
-    Column("instrument", "instrument"),
-    Column("entries", "entries"),
-    Column("ATR", "atr"),
-    Column("ATR of price", "atr_percent"),
-    Column("R", "r_ticks"),
-    Column("quantity", "qty"),
-    Column("at risk", "risk"),
-    Column("notional", "notional"),
-    Column("of equity", "equity_percent"),
-    Column("margin", "margin"),
-    Column("spread of R", "spread_percent_of_r"),
-    Column("verdict", "verdict"),
+    AcrossColumn("instrument", "instrument"),
+    AcrossColumn("entries", "entries"),
+    AcrossColumn("ATR", "atr"),
+    AcrossColumn("ATR of price", "atr_percent"),
+    AcrossColumn("R", "r_ticks"),
+    AcrossColumn("quantity", "qty"),
+    AcrossColumn("at risk", "risk"),
+    AcrossColumn("notional", "notional"),
+    AcrossColumn("of equity", "equity_percent"),
+    AcrossColumn("margin", "margin"),
+    AcrossColumn("spread of R", "spread_percent_of_r"),
+    AcrossColumn("verdict", "verdict"),
 )
 DEAR = 15.0  # percent of R: a spread beyond it makes the trade too expensive now
 # verdicts that must fit a column; the whole sentence is in the tip and in an exported file

@@ -12,9 +12,9 @@ from hawser.core.sources.lines.base import Line
 from hawser.core.sources.lines.volume import Volume
 from hawser.core.sources.said import line_said
 from hawser.core.sources.source import Source
-from hawser.core.sources.view import Seen, View
+from hawser.core.sources.view import BarsSeen, View
 from hawser.desk.models.curves import Curve, Panel
-from hawser.desk.models.source_look import Ground, Laid, arranged, check_lines, looked_at
+from hawser.desk.models.source_look import Ground, LaidLine, arranged, check_lines, looked_at
 
 
 class Drawing:
@@ -40,12 +40,12 @@ class Drawing:
         check_lines(((line_said(line), line) for line in self.lines), ground)
         self._size = int(ground.bars.time.size)
         self._begins = int(ground.bars.time[0]) if self._size else 0
-        self._view.see(Seen(ground.bars, ground.others, spans=ground.spans))
-        laid, self.wrong = list[Laid](), ""
+        self._view.see(BarsSeen(ground.bars, ground.others, spans=ground.spans))
+        laid, self.wrong = list[LaidLine](), ""
         for line in self.lines:
             name = line_said(line)
             try:
-                laid.append(Laid(name, line, self._values(name, line, ground)))
+                laid.append(LaidLine(name, line, self._values(name, line, ground)))
             except BadInput as error:
                 if not isinstance(line, Volume):
                     raise

@@ -35,7 +35,7 @@ Choices = tuple[tuple[str, str], ...]
 ALL = LINES | PRICES | SHOWN
 
 
-class Read(NamedTuple):
+class ReadText(NamedTuple):
     """What a text stands for, or what is wrong with it."""
 
     value: Any
@@ -43,13 +43,13 @@ class Read(NamedTuple):
 
 
 # What is read: the key in its row, and the value or what is wrong; gives back the value
-Note = Callable[[str, Read], Any]
+Note = Callable[[str, ReadText], Any]
 
 
 def noted(errors: dict[Place, str], section: str, number: int) -> Note:
     """What is wrong in a row goes into `errors`."""
 
-    def note(key: str, read: Read) -> Any:
+    def note(key: str, read: ReadText) -> Any:
         if read.wrong:
             errors[section, number, key] = read.wrong
         return read.value
@@ -57,22 +57,22 @@ def noted(errors: dict[Place, str], section: str, number: int) -> Note:
     return note
 
 
-def read_text(key: FieldHelp, text: str) -> Read:
+def read_text(key: FieldHelp, text: str) -> ReadText:
     """What is typed into a blank; None: nothing."""
     try:
         if isinstance(key.type, msgspec.inspect.DictType):
-            return Read(toml(f"it = {{{text}}}", "here")["it"])
+            return ReadText(toml(f"it = {{{text}}}", "here")["it"])
         value = as_value(key, text.strip())
     except ValueError as error:
-        return Read(None, str(error))
+        return ReadText(None, str(error))
     except BadInput:
-        return Read(None, "Expected settings such as bars = 9, gap = 0.002")
+        return ReadText(None, "Expected settings such as bars = 9, gap = 0.002")
     if value is None and key.required:
-        return Read(None, "Expected a value")
+        return ReadText(None, "Expected a value")
     odd = [one for one in value if one not in key.choices] if isinstance(value, list) else []
     if odd:
-        return Read(None, f"Expected any of {', '.join(key.choices)}, not {odd[0]}")
-    return Read(value)
+        return ReadText(None, f"Expected any of {', '.join(key.choices)}, not {odd[0]}")
+    return ReadText(value)
 
 
 def plain_operand(row: dict[str, str], side: str, note: Note) -> Any:

@@ -258,7 +258,12 @@ class OwnHistory:
             )
         spread = self.spread if self.needs_spread else "0"
         return own_account(
-            self.symbol.strip(), self.money_is, self.money, self.percent, rates, spread
+            self.symbol.strip(),
+            self.money_is,
+            self.money,
+            percent=self.percent,
+            rates=rates,
+            spread=spread,
         )
 
     def to_be_told(self, found: Imported) -> list[str]:
@@ -293,7 +298,7 @@ def bars_of(ticks: History, instrument: Instrument) -> History:
     """Quotes as bars of a minute, with the spread of the last quote in ticks."""
     bid, ask = ticks.columns["bid"], ticks.columns["ask"]
     spread = np.rint((ask - bid) / instrument.tick_size)
-    made = joined(Bars(ticks.times, bid, bid, bid, bid, spread), MINUTE)
+    made = joined(Bars(ticks.times, bid, bid, low=bid, close=bid, spread=spread), MINUTE)
     columns = dict(zip(("open", "high", "low", "close", "spread"), made[1:], strict=True))
     nowhere = np.zeros(made.time.size, np.int64)
     return ticks._replace(ticks=False, times=made.time, columns=columns, file=nowhere, row=nowhere)

@@ -18,7 +18,7 @@ FACTOR = 4
 LEAST = 256  # bars; fewer are drawn as they are
 
 
-class Columns(NamedTuple):
+class DrawnColumns(NamedTuple):
     """What to draw: `x` is the middle in bar numbers, `width` how many bars a column stands for.
     `spread` is the widest of them, ticks; NaN where no bar has one."""
 
@@ -84,7 +84,7 @@ class Pyramid:
             below = tuple(level.columns())
         return grown
 
-    def columns(self, first: float, last: float, most: int) -> Columns:
+    def columns(self, first: float, last: float, most: int) -> DrawnColumns:
         """At most about `most` columns that cover bar numbers `first` to `last`."""
         first_bar, last_bar = max(0, int(first) - 1), min(self.size, int(last) + 2)
         depth, width = 0, 1
@@ -98,7 +98,7 @@ class Pyramid:
             rest = _joined([column[whole * width :] for column in self.bars[1:]])
             found = [np.append(column, value) for column, value in zip(found, rest, strict=True)]
         x = np.arange(start, max(start, end)) * width + (width - 1) / 2
-        return Columns._make((x, *found, width))
+        return DrawnColumns._make((x, *found, width))
 
     def extremes(self, first: float, last: float) -> tuple[float, float] | None:
         """Lowest low and highest high of a range of bar numbers."""

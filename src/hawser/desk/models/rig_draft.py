@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 
 from hawser.core.errors import BadInput
-from hawser.core.rig import YES, Blank, Rig, Section
+from hawser.core.rig import YES, Blank, Rig, RuleSection
 from hawser.core.rig.rule import one_of
 from hawser.core.timeframes import timeframe
 from hawser.core.typed_numbers import whole_number
@@ -27,7 +27,7 @@ def decided_on(text: str) -> str | None:
 
 
 # what is no rule: fields of the rig itself
-GENERAL = Section(
+GENERAL = RuleSection(
     key="general",
     title="Reckons with",
     most=1,
@@ -73,7 +73,7 @@ GENERAL = Section(
 )
 
 
-def sections_of(kind: type[Rig]) -> tuple[Section, ...]:
+def sections_of(kind: type[Rig]) -> tuple[RuleSection, ...]:
     """What stands in the form, in its order."""
     return (*kind.sections(), GENERAL)
 
@@ -141,7 +141,7 @@ class RigDraft(Typing):
         except BadInput as error:
             self._blame(error)
 
-    def _row(self, section: Section, number: int, row: dict[str, str]) -> Any:
+    def _row(self, section: RuleSection, number: int, row: dict[str, str]) -> Any:
         values: dict[str, Any] = {}
         for blank in section.blanks:
             try:

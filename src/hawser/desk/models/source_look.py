@@ -23,9 +23,9 @@ from hawser.core.sources.evaluation import Evaluation
 from hawser.core.sources.followed import Followed, followed
 from hawser.core.sources.followed_said import OfAll, of_all
 from hawser.core.sources.lines.base import Line
-from hawser.core.sources.reasons import Reason, reasons
+from hawser.core.sources.reasons import BarReason, reasons
 from hawser.core.sources.source import Source, too_short, worries
-from hawser.core.sources.view import Seen
+from hawser.core.sources.view import BarsSeen
 from hawser.desk.models import figures as fg
 from hawser.desk.models.curves import Curve, Panel
 
@@ -100,7 +100,7 @@ class Look:
         check_lines(source.lines(), ground)
         self.source, self.ground = source, ground
         self._evaluation = Evaluation(source, ground.span)
-        seen = Seen(ground.bars, ground.others, said, spans=ground.spans)
+        seen = BarsSeen(ground.bars, ground.others, said, spans=ground.spans)
         try:
             self.said = self._evaluation.extended(seen)
         except BadInput as error:
@@ -118,7 +118,7 @@ class Look:
         """What is odd about it: sentences."""
         return [*worries(self.source), *too_short(self.source, self.size)]
 
-    def reasons(self, bar: int) -> list[Reason]:
+    def reasons(self, bar: int) -> list[BarReason]:
         return reasons(self._evaluation, bar)
 
     def next_signal(self, bar: int, way: int) -> int | None:
@@ -135,7 +135,7 @@ class Look:
         view = self._evaluation.view
         return arranged(
             (
-                Laid(name, line, values, _levels(answered.condition))
+                LaidLine(name, line, values, _levels(answered.condition))
                 for answered in self._evaluation.answers
                 for name, line, values in answered.condition.drawn(view, answered.place, first)
                 if not (line.OF and line.of_chart)
@@ -144,7 +144,7 @@ class Look:
         )
 
 
-class Laid(NamedTuple):
+class LaidLine(NamedTuple):
     """A line that is to be drawn, with the numbers that it is compared with."""
 
     name: str
@@ -153,7 +153,7 @@ class Laid(NamedTuple):
     levels: Sequence[float] = ()
 
 
-def arranged(lines: Iterable[Laid], ground: Ground) -> tuple[list[Curve], list[Panel]]:
+def arranged(lines: Iterable[LaidLine], ground: Ground) -> tuple[list[Curve], list[Panel]]:
     """Lines of the chart's own scale, each once, and strips for the others, each scale its own."""
     over: dict[str, Curve] = {}
     below: dict[str, dict[str, Curve]] = {}
@@ -222,10 +222,12 @@ def rows_of(look: Look, bar: int, zone: tzinfo) -> list[Row]:
             one.part,
             one.place,
             one.when(1),
-            one.when(-1),
-            tuple(_figure(figure, look.ground, zone, one.condition.back) for figure in one.figures),
-            one.long,
-            one.short,
+            short_text=one.when(-1),
+            figures=tuple(
+                _figure(figure, look.ground, zone, one.condition.back) for figure in one.figures
+            ),
+            long=one.long,
+            short=one.short,
         )
         for one in look.reasons(bar)
     ]
@@ -309,11 +311,11 @@ def looked_at(source: Source, path: Path | None, ground: Ground) -> tuple[Look, 
     if ground.columns is not None and (source.columns or source.own_python()):
         said = ground.columns.over(source, ground.bars, ground.span)
     if source.own_python():
-        from hawser.service.own_python import Limits, answers
+        from hawser.service.own_python import CallLimits, answers
 
         if path is None:
             raise BadInput("no_file", "Own Python is read from the folder of the source's file")
-        limits = Limits(wall_s=MOST_WAITED)
+        limits = CallLimits(wall_s=MOST_WAITED)
         found, minded = answers(source.own_python(), path, ground.bars, said, limits)
         said |= found
     return Look(source, ground, said), minded

@@ -19,7 +19,7 @@ WITH_LADDER = {
 KEPT = ("stop", "general")  # a rig is none without them
 
 
-def _words(section: rules.Section) -> Words:
+def _words(section: rules.RuleSection) -> Words:
     """A section's sentence as a form has it."""
     return tuple(
         FormBlank(
@@ -41,7 +41,9 @@ class RigEditor(SentenceForm[RigDraft]):
         draft = RigDraft(Rig(stop=StopRule(atr=2.5)))
         self._words = {key: _words(one) for key, one in draft.sections.items()}
         sections = [
-            Section(one.key, one.title, one.most, one.empty, "rig", one.key in KEPT)
+            Section(
+                one.key, one.title, one.most, empty=one.empty, whole="rig", kept=one.key in KEPT
+            )
             for one in draft.sections.values()
         ]
         super().__init__(sections, draft)

@@ -119,7 +119,7 @@ def filters_over(
         return Filters(instrument, bars, spread, names, wrong=error.sentence)
     by_r = [(n + 1, guards.guard[n]) for n in watch.of_r_number.tolist()]
     of_r = tuple((n, one) for n, one in by_r if isinstance(one, SpreadGuard))
-    found = Filters(instrument, bars, spread, names, watch.shut, of_r)
+    found = Filters(instrument, bars, spread, names=names, shut=watch.shut, of_r=of_r)
     for _, guard in of_r:  # what it is compiled to is loaded here, not on the window's thread
         found.too_wide(guard, 0, 1.0)
     return found

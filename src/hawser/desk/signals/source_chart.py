@@ -10,7 +10,7 @@ from hawser.core.indicators import Array
 from hawser.desk.chart.asked import Asked
 from hawser.desk.chart.bars_chart import BarsChart
 from hawser.desk.chart.over import Over
-from hawser.desk.chart.said import Said
+from hawser.desk.chart.said import SaidLayer
 from hawser.desk.common.appearance import Appearance
 from hawser.desk.models.curves import Curve, Panel
 
@@ -28,7 +28,7 @@ class SourceChart(BarsChart):
         self.plot.setAccessibleName(
             "Source: point at a bar, or use Left and Right; N next signal, P previous signal"
         )
-        self._asked, self.other = Asked(appearance), Said(appearance, other=True)
+        self._asked, self.other = Asked(appearance), SaidLayer(appearance, other=True)
         self.plot.add(self._asked)
         self.over = Over(appearance, self.plot, self._asked)
         self.plot.add(self.other, before=self._asked)

@@ -305,9 +305,9 @@ class Signals(Shelved[Source, SourceDraft]):
             instrument,
             span,
             bars,
-            {name: one for name, (_, one) in found.items()},
-            {name: length for name, (length, _) in found.items()},
-            self._columns_of(instrument.symbol),
+            others={name: one for name, (_, one) in found.items()},
+            spans={name: length for name, (length, _) in found.items()},
+            columns=self._columns_of(instrument.symbol),
         )
         if self.chart.chosen >= 0:  # the bar that was chosen stays it
             self.chart.chosen = max(-1, self.chart.chosen - (self._dropped - moved))

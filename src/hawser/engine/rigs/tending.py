@@ -43,7 +43,7 @@ from hawser.engine.protection.converge import converge, leave
 OUT_OF_REACH = 1 << 62
 
 
-class Band(NamedTuple):
+class QuietBand(NamedTuple):
     """Between these a quote of one instrument changes no best price and reaches no held line:
     nothing to look at."""
 
@@ -55,7 +55,7 @@ class Band(NamedTuple):
     low_ask: int
 
 
-NO_BAND = Band(
+NO_BAND = QuietBand(
     bid_above=OUT_OF_REACH,
     bid_below=0,
     ask_above=OUT_OF_REACH,
@@ -65,7 +65,7 @@ NO_BAND = Band(
 )
 
 
-def quiet(band: Band, event: ev.Quote) -> bool:
+def quiet(band: QuietBand, event: ev.Quote) -> bool:
     """Whether nothing can follow from the quote but that it is remembered."""
     return (
         band.bid_above < event.bid < band.bid_below
@@ -75,7 +75,7 @@ def quiet(band: Band, event: ev.Quote) -> bool:
     )
 
 
-def band_of(state: EngineState, symbol: str) -> Band:
+def band_of(state: EngineState, symbol: str) -> QuietBand:
     """The band around what an instrument's trades are now. It holds until anything but a quote
     happens."""
     bid_above = 0
@@ -102,7 +102,7 @@ def band_of(state: EngineState, symbol: str) -> Band:
             bid_above, bid_below = max([bid_above, trade.stop, *losses]), min([bid_below, *levels])
         else:
             ask_below, ask_above = min([ask_below, trade.stop, *losses]), max([ask_above, *levels])
-    return Band(
+    return QuietBand(
         bid_above=bid_above,
         bid_below=bid_below,
         ask_above=ask_above,

@@ -18,7 +18,7 @@ from hawser.formats.importing.guess import first_lines, guess, told_by_place
 from hawser.formats.importing.history import utc_text
 from hawser.formats.importing.importing import DATE_ORDERS, deciding_row
 from hawser.formats.importing.opened import parquet_read
-from hawser.formats.importing.reading import Read, names_in, read
+from hawser.formats.importing.reading import FileRows, names_in, read
 from hawser.formats.importing.recipe import Dates, Recipe
 
 ROWS = 400  # that are read
@@ -65,9 +65,9 @@ def head(path: Path, recipe: Recipe, sure: bool = False, shown: int = 8) -> Head
         names,
         [list(row) for row in zip(times, *cells, strict=True)],
         [*(f"{text}." for text in told_by_place(recipe)), *_found_out(found)],
-        tick,
-        [name for name in names_in(path, recipe) if name not in used],
-        found.decided.dates,
+        tick=tick,
+        left_out=[name for name in names_in(path, recipe) if name not in used],
+        dates=found.decided.dates,
     )
 
 
@@ -79,7 +79,7 @@ def warm_up() -> None:
         head(path, guess(path))
 
 
-def _found_out(found: Read) -> list[str]:
+def _found_out(found: FileRows) -> list[str]:
     """How dates are read, and by which row; whether the rows are turned round."""
     told, order = [], DATE_ORDERS.get(found.decided.dates, "")
     row = deciding_row(found)

@@ -13,7 +13,7 @@ from hawser.core.errors import BadInput
 from hawser.core.indicators import Array, atr, true_range
 from hawser.core.instrument import Instrument
 from hawser.formats.bars import impossible
-from hawser.formats.importing.reading import Read
+from hawser.formats.importing.reading import FileRows
 from hawser.formats.importing.recipe import PRICES
 
 SPIKE = 20.0  # times the ATR before it
@@ -52,7 +52,7 @@ class History(NamedTuple):
         return self.files[int(self.file[at])], int(self.row[at])
 
 
-def joined(reads: Sequence[Read], ticks: bool) -> History:
+def joined(reads: Sequence[FileRows], ticks: bool) -> History:
     """Several files as one history; raises BadInput where two rows of one time differ, or a row
     stands before its time."""
     names = list(reads[0].columns)

@@ -21,7 +21,7 @@ from hawser.formats.importing.history import (
     joined,
     utc_text,
 )
-from hawser.formats.importing.reading import Read, guessed, read
+from hawser.formats.importing.reading import FileRows, guessed, read
 from hawser.formats.importing.recipe import Recipe
 
 DATE_ORDERS = {"dmy": "day before month", "mdy": "month before day"}
@@ -32,7 +32,7 @@ class Imported(NamedTuple):
 
     history: History
     recipe: Recipe
-    reads: list[Read]
+    reads: list[FileRows]
     found: list[Finding]
     placed: tuple[str, ...] = ()  # which columns were taken by their place alone
 
@@ -88,7 +88,7 @@ class Imported(NamedTuple):
         }
 
 
-def deciding_row(one: Read) -> int | None:
+def deciding_row(one: FileRows) -> int | None:
     """The file's row that shows the order of day and month."""
     if one.decided.row < 0:
         return None
@@ -96,7 +96,7 @@ def deciding_row(one: Read) -> int | None:
     return first + one.decided.row
 
 
-def _doubts(one: Read) -> list[str]:
+def _doubts(one: FileRows) -> list[str]:
     """What was decided about the dates and the order of the rows."""
     told = []
     order = DATE_ORDERS.get(one.decided.dates, "")
@@ -151,7 +151,7 @@ def import_files(
     return Imported(history, first, reads, found, tuple(dict.fromkeys(placed)))
 
 
-def _agreed(reads: list[Read], recipe: Recipe) -> Any:
+def _agreed(reads: list[FileRows], recipe: Recipe) -> Any:
     """How dates are written in all files."""
     sure = [one.decided.dates for one in reads if not one.decided.open]
     return sure[0] if sure else recipe.dates

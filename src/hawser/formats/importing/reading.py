@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 BLOCK = 1 << 22  # bytes that are read at once
 
 
-class Read(NamedTuple):
+class FileRows(NamedTuple):
     """One file's rows, oldest first. `times` UTC ns; `columns` float64 by name; `row`: the file's
     row of each; `decided`: what showed how dates are written; `turned`: the newest came first."""
 
@@ -34,11 +34,11 @@ class Read(NamedTuple):
     times: Array
     columns: dict[str, Array]
     row: Array
-    decided: ts.Decided
+    decided: ts.OrderShown
     turned: bool
 
 
-def read(path: Path, recipe: Recipe, sure: bool = False) -> Read:
+def read(path: Path, recipe: Recipe, sure: bool = False) -> FileRows:
     """Read `path`. `sure`: a person chose the recipe, so the order of dates is not looked for.
     Raises BadInput."""
     names = names_in(path, recipe)
@@ -165,12 +165,12 @@ def _parquet(path: Path, recipe: Recipe) -> pa.Table:
 
 def _arranged(
     path: Path, recipe: Recipe, held: dict[str, pa.ChunkedArray], first: int, sure: bool
-) -> Read:
+) -> FileRows:
     """Times and figures, the oldest first. What `held` has is given back column by column: all of
     it beside all that is made of it would be twice the memory."""
     import pyarrow as pa
 
-    place = ts.Place(path, first, recipe.columns["time"])
+    place = ts.ColumnPlace(path, first, recipe.columns["time"])
     found = _times(place, recipe, held, sure)
     turned, last = _newest_first(found.local), first + found.local.size - 1
     if turned:
@@ -189,7 +189,7 @@ def _arranged(
     if turned:
         columns = {name: column[::-1].copy() for name, column in columns.items()}
         rows = rows[::-1]
-    return Read(path, moments, columns, rows, decided, turned)
+    return FileRows(path, moments, columns, row=rows, decided=decided, turned=turned)
 
 
 def _newest_first(local: Array) -> bool:
@@ -199,7 +199,7 @@ def _newest_first(local: Array) -> bool:
 
 
 def _times(
-    place: ts.Place, recipe: Recipe, held: dict[str, pa.ChunkedArray], sure: bool
+    place: ts.ColumnPlace, recipe: Recipe, held: dict[str, pa.ChunkedArray], sure: bool
 ) -> ts.LocalTimes:
     import pyarrow as pa
 
@@ -213,7 +213,7 @@ def _times(
         local = np.asarray(column.cast(pa.timestamp("ns", column.type.tz)).cast(pa.int64()))
         bare = column.type.tz is None
         offset = np.full(local.size, NOWHERE if bare else 0, np.int32)
-        return ts.LocalTimes(local, offset, ts.Decided("ns", -1))
+        return ts.LocalTimes(local, offset, ts.OrderShown("ns", -1))
     if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
         whole = np.asarray(column.cast(pa.float64(), safe=False))
         units: tuple[tuple[float, Dates], ...] = ((1e11, "s"), (1e14, "ms"), (1e17, "us"))
@@ -222,12 +222,12 @@ def _times(
             local = np.asarray(column.cast(pa.int64())) * ts.UNITS[unit]
         else:
             local = np.rint(whole * ts.UNITS[unit]).astype(np.int64)
-        return ts.LocalTimes(local, np.zeros(local.size, np.int32), ts.Decided(unit, -1))
+        return ts.LocalTimes(local, np.zeros(local.size, np.int32), ts.OrderShown(unit, -1))
     column = column.cast(pa.string())  # dates without a time of day come as days
     return ts.local_times(place, column, of_day, recipe.dates, sure)
 
 
-def _figures(place: ts.Place, recipe: Recipe, column: pa.ChunkedArray, role: str) -> Array:
+def _figures(place: ts.ColumnPlace, recipe: Recipe, column: pa.ChunkedArray, role: str) -> Array:
     """A column of numbers; empty ones are NaN, which a price may not be."""
     import pyarrow as pa
     import pyarrow.compute as pc

@@ -11,18 +11,18 @@ import numpy as np
 
 from hawser.core.errors import BadInput
 from hawser.core.indicators import Array
-from hawser.core.written_times import NOWHERE, Numbers, Order, moments, numbers_in
+from hawser.core.written_times import NOWHERE, DateOrder, Numbers, moments, numbers_in
 from hawser.formats.importing.recipe import Dates
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-ORDERS: dict[Dates, Order] = {"ymd": Order.YMD, "dmy": Order.DMY, "mdy": Order.MDY}
+ORDERS: dict[Dates, DateOrder] = {"ymd": DateOrder.YMD, "dmy": DateOrder.DMY, "mdy": DateOrder.MDY}
 UNITS: dict[Dates, int] = {"s": 1_000_000_000, "ms": 1_000_000, "us": 1_000, "ns": 1}
 MINUTE = 60_000_000_000
 
 
-class Decided(NamedTuple):
+class OrderShown(NamedTuple):
     """In which order a date's parts stand, and the row that shows it; -1: none does, and both
     orders of day and month are possible where `open` says so."""
 
@@ -36,10 +36,10 @@ class LocalTimes(NamedTuple):
 
     local: Array
     offset: Array
-    decided: Decided
+    decided: OrderShown
 
 
-class Place(NamedTuple):
+class ColumnPlace(NamedTuple):
     """Where a column stands, for sentences: `first` is the file's row of its first cell, `step`
     leads to the row of the next (-1: the column was turned around)."""
 
@@ -67,7 +67,7 @@ def bytes_of(texts: pa.Array) -> tuple[Array, Array]:
     return np.frombuffer(data, np.uint8), at
 
 
-def numbers_of(place: Place, column: pa.ChunkedArray, clock: bool = False) -> Numbers:
+def numbers_of(place: ColumnPlace, column: pa.ChunkedArray, clock: bool = False) -> Numbers:
     """The numbers in each text of a column, as many pieces at once as there are processors; raises
     BadInput for the first that holds no time."""
     ends = np.cumsum([0, *map(len, column.chunks)]).tolist()
@@ -86,7 +86,7 @@ def numbers_of(place: Place, column: pa.ChunkedArray, clock: bool = False) -> Nu
     return found._replace(named=max(one.named for one in parts))
 
 
-def counted(place: Place, column: pa.ChunkedArray, dates: Dates) -> Array:
+def counted(place: ColumnPlace, column: pa.ChunkedArray, dates: Dates) -> Array:
     """Seconds or parts of them since 1970, as ns."""
     import pyarrow as pa
     import pyarrow.compute as pc
@@ -111,24 +111,24 @@ def _counts(text: str) -> bool:
     return whole.lstrip("-").isdigit() and len(whole) < 20 and (not part or part.isdigit())
 
 
-def decided(numbers: Numbers, guess: Dates) -> Decided:
+def decided(numbers: Numbers, guess: Dates) -> OrderShown:
     """What the whole column says of the order of its parts."""
     first, second = numbers.date[:, 0], numbers.date[:, 1]
     if numbers.named >= 0:
-        return Decided("dmy" if numbers.named == 1 else "mdy", 0)
+        return OrderShown("dmy" if numbers.named == 1 else "mdy", 0)
     if first.max() > 31:
-        return Decided("ymd", int(np.argmax(first > 31)))
+        return OrderShown("ymd", int(np.argmax(first > 31)))
     over: tuple[tuple[Dates, Array], ...] = (("dmy", first > 12), ("mdy", second > 12))
     for dates, beyond in over:
         if beyond.any():
-            return Decided(dates, int(np.argmax(beyond)))
+            return OrderShown(dates, int(np.argmax(beyond)))
     ways: dict[Dates, int] = {"dmy": 0, "mdy": 0}
     for dates in ways:
         local, bad = moments(numbers, ORDERS[dates])
         ways[dates] = _turns(local) if bad < 0 else len(local)
     if ways["dmy"] != ways["mdy"]:
-        return Decided(min(ways, key=lambda one: ways[one]), -1)
-    return Decided(guess if guess in ways else "dmy", -1, open=True)
+        return OrderShown(min(ways, key=lambda one: ways[one]), -1)
+    return OrderShown(guess if guess in ways else "dmy", -1, open=True)
 
 
 def _turns(local: Array) -> int:
@@ -145,25 +145,25 @@ class OfDay(NamedTuple):
     offset: Array
 
 
-def of_day(place: Place, column: pa.ChunkedArray) -> OfDay:
+def of_day(place: ColumnPlace, column: pa.ChunkedArray) -> OfDay:
     """Read before the dates: its text can be given back then."""
     found = numbers_of(place._replace(column="clock"), column, clock=True)
     return OfDay(found.clock, found.offset)
 
 
 def local_times(
-    place: Place, dates: pa.ChunkedArray, clock: OfDay | None, wanted: Dates, sure: bool
+    place: ColumnPlace, dates: pa.ChunkedArray, clock: OfDay | None, wanted: Dates, sure: bool
 ) -> LocalTimes:
     """A column of dates, with the times of day of another where there is one. `sure`: `wanted` was
     chosen by a person, and no other order is looked for."""
     if wanted in UNITS:
         local = counted(place, dates, wanted)
-        return LocalTimes(local, np.zeros(local.size, np.int32), Decided(wanted, -1))
+        return LocalTimes(local, np.zeros(local.size, np.int32), OrderShown(wanted, -1))
     found = numbers_of(place, dates)
     if clock is not None:
         offset = np.where(clock.offset == NOWHERE, found.offset, clock.offset)
         found = found._replace(clock=clock.clock, offset=offset)
-    how = Decided(wanted, -1) if sure else decided(found, wanted)
+    how = OrderShown(wanted, -1) if sure else decided(found, wanted)
     local, bad = moments(found, ORDERS[how.dates])
     if bad >= 0:
         order = {"ymd": "year, month, day", "dmy": "day, month, year", "mdy": "month, day, year"}
@@ -171,7 +171,7 @@ def local_times(
     return LocalTimes(local, found.offset, how)
 
 
-def in_utc(place: Place, times: LocalTimes, zone: str) -> Array:
+def in_utc(place: ColumnPlace, times: LocalTimes, zone: str) -> Array:
     """UTC ns, in the order of the rows: where the hour that comes twice in autumn stands twice, the
     second is the later. Raises BadInput where no zone is known, or a time never was."""
     bare = times.offset == NOWHERE

@@ -73,7 +73,7 @@ def equity_at(t: int, deck: Deck) -> float:
             row, opens = _row_now(m, t, deck)
             p = part(deck.trades, m, deck.of_trade, "playing")
             side = part(deck.trades, m, deck.of_trade, "trade.side")
-            won = won_at(p, side, m, row, opens, deck)
+            won = won_at(p, side, m, row=row, opens=opens, deck=deck)
         common.shared.memory.results[m] = s.done[m] + won
         total += won
     return float(common.run.money[CASH] + total)
@@ -97,7 +97,7 @@ def account_at(t: int, who: int, deck: Deck) -> AccountNow:
         trade = part(deck.trades, m, deck.of_trade, "trade")
         money = money_of(m, row, deck)
         moving = part(deck.members, m, deck.of_member, "history.units").size > 0
-        won += won_at(p, trade.side, m, row, opens, deck)
+        won += won_at(p, trade.side, m, row=row, opens=opens, deck=deck)
         realised += _realised(p.book, trade.side, money, moving)
         worth = trade.ref * money.tick * money.fees.unit_money * money.step
         rate = part(deck.members, m, deck.of_member, "sizer.margin_rate")

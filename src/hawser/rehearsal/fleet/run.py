@@ -267,7 +267,9 @@ class FleetRehearsal:
             found.append(MemberOutcome(trades, places, member.times[last], member.times))
         refused = written.refused[: run.counts[records.REFUSED]]
         acted = shared.acted[: shared.memory.place[0]]
-        return FleetOutcome(rows, found, written, refused, acted, start, run)
+        return FleetOutcome(
+            rows, found, written, refused=refused, acted=acted, start=start, run=run
+        )
 
 
 def fleet_of_one(rehearsal: Rehearsal) -> FleetRehearsal:
@@ -301,11 +303,11 @@ def writable(value: Record) -> Record:
 
 # what an open trade is made of, for compiled code that is to know its kind
 EXAMPLE = records.OpenTrade(
-    trade=TradeStart(0, 0, 0, 0, 0, 0),
+    trade=TradeStart(0, 0, 0, ref=0, steps=0, stop=0),
     rules=Rules(
         min_stop=0,
         even=Even(0, 0.0, False, Begins(0, 0)),
-        trail=Trailing(0, 0.0, 0.0, False, 0.0, 0),
+        trail=Trailing(0, 0.0, 0.0, by_close=False, offset=0.0, step=0),
         trail_begins=Begins(0, 0),
         time_bars=0,
         basket=BasketRules(0.0, 0.0),
@@ -313,8 +315,8 @@ EXAMPLE = records.OpenTrade(
         ladder_target=0.0,
     ),
     playing=phases.Playing(
-        book=phases.TradeAccount(0.0, 0.0, 0.0, 0, 0, 0, 0, 0),
-        standing=phases.Standing(0, 0),
+        book=phases.TradeAccount(0.0, 0.0, 0.0, entered=0, left=0, fills=0, last=0, ready=0),
+        standing=phases.StandingStop(0, 0),
         near=phases.Near(0, 0, 0, 0),
         gone=phases.Gone(0, 0, 0),
         decided=phases.Decided(0, False),

@@ -98,7 +98,7 @@ def _over(m: int, how: int, at: int, p: Playing, deck: Deck) -> None:
         run.counts[FULL] = 1
     if common.shared.on:
         moment = gd.CLOSES if how in (INSIDE, END) else gd.OPENS
-        gd.trade_ended(guards_of(m, deck), s.bar[m], at, moment, net, risk)
+        gd.trade_ended(guards_of(m, deck), s.bar[m], at, moment=moment, net=net, risk=risk)
 
 
 @compiled

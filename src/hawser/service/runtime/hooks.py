@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from hawser.service.own_columns import OwnColumns
     from hawser.service.runtime.session import Session
     from hawser.service.views.guards import GuardPicture
-    from hawser.service.views.logbook_lines import Line
+    from hawser.service.views.logbook_lines import LogLine
     from hawser.service.views.snapshot import Snapshot
     from hawser.venue import port
     from hawser.venue.quay.simulated import Simulated
@@ -46,8 +46,8 @@ class Hooks(NamedTuple):
     """Who hears what; all called on the engine's thread."""
 
     snapshot: Callable[[Snapshot], None] = lambda snapshot: None
-    lines: Callable[[list[Line]], None] = lambda lines: None
-    earlier: Callable[[list[Line], bool], None] = lambda lines, more: None
+    lines: Callable[[list[LogLine]], None] = lambda lines: None
+    earlier: Callable[[list[LogLine], bool], None] = lambda lines, more: None
     told: Callable[[Tell], None] = lambda tell: None
     bars: Callable[[str, int, Bars], None] = lambda symbol, span, bars: None
     bar: Callable[[ev.BarCompleted], None] = lambda bar: None

@@ -218,12 +218,14 @@ def prime_trials() -> None:
 def prime_rehearsal() -> None:
     """A whole rehearsal with its report, for the cache alone."""
     from hawser.rehearsal.report import report
-    from hawser.rehearsal.run import Rehearsal, Signals
+    from hawser.rehearsal.run import Rehearsal, SignalColumns
     from hawser.rehearsal.tables import OutcomeTables
 
     bars, instrument, account, rig = _made_up()
     signal = (np.arange(60) % 9 == 5).astype(np.int8)
-    rehearsal = Rehearsal(bars, Signals(signal, np.zeros_like(signal)), instrument, account, rig)
+    rehearsal = Rehearsal(
+        bars, SignalColumns(signal, np.zeros_like(signal)), instrument, account, rig
+    )
     outcome = rehearsal.run(PESSIMISTIC)
     report(outcome, rehearsal.time, "pessimistic", 252, (0.0, 0.0))
     OutcomeTables(
@@ -234,11 +236,11 @@ def prime_rehearsal() -> None:
 def prime_fleet() -> None:
     """A fleet, for the cache alone."""
     from hawser.rehearsal.fleet.run import fleet_of_one
-    from hawser.rehearsal.run import Rehearsal, Signals
+    from hawser.rehearsal.run import Rehearsal, SignalColumns
 
     bars, instrument, account, rig = _made_up()
     signal = (np.arange(60) % 9 == 5).astype(np.int8)
-    calls = Signals(signal, np.zeros_like(signal))
+    calls = SignalColumns(signal, np.zeros_like(signal))
     fleet_of_one(Rehearsal(bars, calls, instrument, account, rig)).run(PESSIMISTIC)
 
 

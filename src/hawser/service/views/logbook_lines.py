@@ -34,7 +34,7 @@ def _tag(item: ev.Event | cm.Command) -> str:
     return str(item.__struct_config__.tag)
 
 
-class Line(msgspec.Struct, frozen=True):
+class LogLine(msgspec.Struct, frozen=True):
     """One line. `kind`: asked, decided, sent, venue, timer, market or session. `code`: what the
     record calls the event or the command (an order with its role), or the code of what was
     told."""
@@ -66,10 +66,10 @@ class Teller:
             self._orders[order.id] = (order.trade, symbol, order.role)
         self._symbols |= {trade.id: trade.symbol for trade in state.trades.values()}
 
-    def told(self, rows: Iterable[RecordLine]) -> list[Line]:
+    def told(self, rows: Iterable[RecordLine]) -> list[LogLine]:
         """The lines of recorded rows; commands whose event lies before them are left out."""
         held: tuple[ev.AnyEvent, list[cm.AnyCommand]] | None = None
-        found: list[Line] = []
+        found: list[LogLine] = []
         for row in rows:
             if isinstance(row.item, ev.Event):
                 if held is not None:
@@ -79,7 +79,7 @@ class Teller:
                 held[1].append(row.item)
         return found + (self.lines(*held) if held is not None else [])
 
-    def lines(self, event: ev.AnyEvent, commands: list[cm.AnyCommand]) -> list[Line]:
+    def lines(self, event: ev.AnyEvent, commands: list[cm.AnyCommand]) -> list[LogLine]:
         """The lines of one event and what followed it, in order."""
         found = []
         if isinstance(event, ev.Opened):
@@ -102,7 +102,7 @@ class Teller:
             self._orders[command.order] = (command.trade, command.symbol, command.role)
             self._symbols[command.trade] = command.symbol
 
-    def _event_line(self, event: ev.AnyEvent) -> Line | None:
+    def _event_line(self, event: ev.AnyEvent) -> LogLine | None:
         describe = _EVENTS.get(type(event))
         if describe is None:
             return None
@@ -115,7 +115,7 @@ class Teller:
         )
         plan = getattr(event, "plan", None)
         symbol = symbol or (plan.symbol if plan else "") or self._symbols.get(trade, "")
-        return Line(
+        return LogLine(
             time=event.time,
             kind=kind,
             trade=trade,
@@ -125,9 +125,9 @@ class Teller:
             code=_tag(event),
         )
 
-    def _command_line(self, command: cm.AnyCommand, time: int) -> Line | None:
+    def _command_line(self, command: cm.AnyCommand, time: int) -> LogLine | None:
         if isinstance(command, cm.Tell):
-            return Line(
+            return LogLine(
                 time=time,
                 kind="decided",
                 trade=command.trade,
@@ -143,7 +143,7 @@ class Teller:
                 "Ask the venue for all it holds, and about "
                 f"{fg.counted(len(command.orders), 'order')}"
             )
-            return Line(
+            return LogLine(
                 time=time,
                 kind="sent",
                 trade="",
@@ -153,7 +153,7 @@ class Teller:
                 code=_tag(command),
             )
         role = f" {command.role}" if isinstance(command, cm.Submit) else ""
-        return Line(
+        return LogLine(
             time=time,
             kind="sent",
             trade=command.trade,

@@ -18,7 +18,7 @@ from hawser.service.profiles.profile import Profile
 from hawser.service.timed_io import Patient
 from hawser.service.watchdog.control import Alone, read_settings
 from hawser.service.watchdog.heartbeat import Pulse
-from hawser.service.watchdog.watch import DeadMansWatch, Finding, flatten
+from hawser.service.watchdog.watch import DeadMansWatch, WatchFinding, flatten
 
 WEIGHTS: dict[str, Weight] = {
     "silent": "alarm",
@@ -109,7 +109,7 @@ def watch(profile: Profile, silent_s: float, socket: Path | None, as_set: bool =
 
     alerts = Alerts(profile.alerts, profile.state / "watch-waiting.json", profile.name, local, say)
 
-    def told(finding: Finding) -> None:
+    def told(finding: WatchFinding) -> None:
         say(finding.text)
         if finding.kind == "failed":
             failed.append(finding.text)

@@ -37,7 +37,7 @@ BACK = "back"  # why flattening ended: Hawser gives signs of life again
 Flatten = Callable[[Pulse, Callable[[], bool]], str]
 
 
-class Finding(NamedTuple):
+class WatchFinding(NamedTuple):
     """What the watch has to say in a sentence: `silent`, `back`, `unwritten`, `flattened` or
     `failed`."""
 
@@ -50,7 +50,11 @@ class DeadMansWatch:
     silent, and says what came of it; None: it only alerts."""
 
     def __init__(
-        self, path: Path, silent_s: float, told: Callable[[Finding], None], flatten: Flatten | None
+        self,
+        path: Path,
+        silent_s: float,
+        told: Callable[[WatchFinding], None],
+        flatten: Flatten | None,
     ) -> None:
         self._path, self.silent_s, self._told, self.flatten = path, silent_s, told, flatten
         self._stumbled, self._disk = False, Patient("sign of life")
@@ -141,7 +145,7 @@ class DeadMansWatch:
     def _tell(self, kind: str, text: str) -> None:
         """What cannot be told, on a full disk say, keeps nobody from what is to be done."""
         with contextlib.suppress(Exception):
-            self._told(Finding(kind, text))
+            self._told(WatchFinding(kind, text))
 
     def run(self, wanted: Callable[[], bool] = lambda: True) -> bool:
         """Until Hawser has ended on purpose (True), or it is no longer `wanted`. A watch that ends

@@ -81,4 +81,4 @@ class Breaks(Condition, frozen=True, kw_only=True, tag="breaks"):
         self, view: View, place: str, longs: Array, shorts: Array, first: int, carried: Array
     ) -> None:
         high, low = (view.series(line, place) for line in self.sides().values())
-        breaks_on(view.seen.bars.close, high, low, longs, shorts, first)
+        breaks_on(view.seen.bars.close, high, low, longs=longs, shorts=shorts, first=first)

@@ -25,7 +25,7 @@ _AT = re.compile(r"([01][0-9]|2[0-3]):([0-5][0-9])")
 NO_DAY = -(1 << 40)  # before any day that a bar opens on
 
 
-class Clock(Condition, frozen=True, kw_only=True, tag="clock"):
+class ClockTime(Condition, frozen=True, kw_only=True, tag="clock"):
     """The next bar is the first of its day to open at or after a time: both sides."""
 
     NAME: ClassVar[str] = "a time of day"

@@ -23,7 +23,9 @@ class Extreme(Lengthy, frozen=True, kw_only=True):
     ) -> None:
         values: Array = getattr(bars, self.COLUMN)
         out, places = columns
-        extremes_on(values, self.length, self.SIGN, out, places, carried, first)
+        extremes_on(
+            values, self.length, self.SIGN, out=out, places=places, carried=carried, first=first
+        )
 
 
 class ChannelHigh(Extreme, frozen=True, kw_only=True, tag="channel_high"):

@@ -9,7 +9,7 @@ import msgspec
 
 from hawser.core.field_help import FieldHelp, keys_of
 from hawser.core.guards.declared import KINDS, Guard
-from hawser.core.rig import Blank, Section
+from hawser.core.rig import Blank, RuleSection
 
 if TYPE_CHECKING:  # the window shows itself before it needs sources
     from hawser.core.sources.conditions.base import Condition
@@ -66,7 +66,7 @@ def topic_of_key(kind: type[msgspec.Struct], path: str, chapter: str) -> Topic:
     return topic_of_field(next(key for key in keys if key.path == path), chapter, keys)
 
 
-def topic_of_blank(section: Section, blank: Blank) -> Topic:
+def topic_of_blank(section: RuleSection, blank: Blank) -> Topic:
     """What is declared of a blank in a rig's sentence."""
     what = sentence(blank.help)
     if blank.choices:
