@@ -568,10 +568,10 @@ import sys
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 from hawser.desk.app import start
-from hawser.desk.app.welcome import Welcome
+from hawser.desk.app.welcome import WelcomePage
 
-real = Welcome.exec
-Welcome.exec = lambda window: (QTimer.singleShot(0, lambda: window.begin("demo")), real(window))
+real = WelcomePage.exec
+WelcomePage.exec = lambda window: (QTimer.singleShot(0, lambda: window.begin("demo")), real(window))
 start.run = lambda profile, boot, title, **_: print(title, QApplication.instance() is not None) or 0
 from hawser.commands.desktop import run
 sys.exit(run(["--profile-root", sys.argv[1]]))
